@@ -1,0 +1,109 @@
+package route
+
+import (
+	"strconv"
+	"strings"
+)
+
+// clashes compares route n with the earlier ones of its shape. Two templates
+// can be of equal rank only where their shapes are equal, so that only few
+// need a closer look.
+func (b *Builder) clashes(n int) []Clash {
+	if b.shapes == nil {
+		b.shapes = map[string][]int{}
+	}
+	later := b.routes[n]
+	shape := later.method + " " + later.template.shape()
+	var found []Clash
+	for _, i := range b.shapes[shape] {
+		if overlap(b.routes[i].template, later.template) {
+			found = append(found, Clash{Earlier: i, Later: n})
+		}
+	}
+	b.shapes[shape] = append(b.shapes[shape], n)
+	return found
+}
+
+// shape writes the template with all that does not count for its rank left out.
+func (t Template) shape() string {
+	var b strings.Builder
+	for _, s := range t.segments {
+		switch {
+		case s.rest:
+			b.WriteString("/+")
+		case s.isText():
+			b.WriteString("/=" + s.texts[0])
+		case s.isWhole():
+			b.WriteString("/*")
+		default:
+			b.WriteString("/~" + strconv.Itoa(s.weight()))
+		}
+	}
+	return b.String()
+}
+
+// overlap reports whether some path matches both of two templates of one shape.
+func overlap(t, u Template) bool {
+	for i, s := range t.segments {
+		if s.rest || s.isText() || s.isWhole() {
+			continue
+		}
+		if !meet(pattern(s), pattern(u.segments[i])) {
+			return false
+		}
+	}
+	return true
+}
+
+// A pattern is a mixed segment as a sequence of bytes, with anything for "one
+// or more bytes".
+const anything = -1
+
+func pattern(s segment) []int {
+	var p []int
+	for i, text := range s.texts {
+		for j := range len(text) {
+			p = append(p, int(text[j]))
+		}
+		if i < len(s.names) {
+			p = append(p, anything)
+		}
+	}
+	return p
+}
+
+// meet reports whether some text matches both patterns, by trying every pair of
+// places in them once.
+func meet(p, q []int) bool {
+	type place struct{ i, j int }
+	seen := map[place]bool{}
+	todo := []place{{0, 0}}
+	for len(todo) > 0 {
+		at := todo[len(todo)-1]
+		todo = todo[:len(todo)-1]
+		if seen[at] {
+			continue
+		}
+		seen[at] = true
+		if at.i == len(p) && at.j == len(q) {
+			return true
+		}
+		if at.i == len(p) || at.j == len(q) {
+			continue
+		}
+		a, b := p[at.i], q[at.j]
+		if a != anything && b != anything && a != b {
+			continue
+		}
+		// One byte is consumed on both sides; a side that takes anything may
+		// stay for more of it.
+		todo = append(todo, place{at.i + 1, at.j + 1})
+		if a == anything {
+			todo = append(todo, place{at.i, at.j + 1})
+		}
+		if b == anything {
+			todo = append(todo, place{at.i + 1, at.j})
+		}
+	}
+	return false
+}

@@ -1,0 +1,258 @@
+// Package route holds path templates and the tree that finds the template
+// which matches a request's path.
+//
+// A template is written as OpenAPI and RFC 6570 write it: /locks/{lock}. A
+// segment may be text, one parameter, or text mixed with several parameters
+// (/charts/{reach}.{format}); {+rest} as the last segment takes what remains of
+// the path, slashes included.
+//
+// The package knows neither servers nor handlers: a [Tree] maps a method and a
+// path to the number of the route that was added.
+package route
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// MaxParameters is how many parameters one template may have. The limit lets a
+// [Match] live without an allocation of its own.
+const MaxParameters = 16
+
+// A Template is a parsed path template. It is immutable and safe to share. The
+// zero Template matches nothing and prints as "".
+type Template struct {
+	text     string
+	segments []segment
+	names    []string
+}
+
+// A segment is one piece between two slashes: texts and parameters by turns.
+// With n parameters there are n+1 texts, of which the first and the last may be
+// empty. Texts are in canonical form (see canonical).
+type segment struct {
+	texts []string
+	names []string
+	rest  bool
+}
+
+func (s segment) isText() bool  { return len(s.names) == 0 }
+func (s segment) isWhole() bool { return len(s.names) == 1 && s.weight() == 0 }
+
+// weight is the number of bytes of text: a mixed segment with more of it is
+// more specific.
+func (s segment) weight() int {
+	n := 0
+	for _, t := range s.texts {
+		n += len(t)
+	}
+	return n
+}
+
+// A SyntaxError says what is wrong with a template and where.
+type SyntaxError struct {
+	Template string
+	Offset   int // in bytes, from 0
+	Reason   string
+}
+
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("template %q, character %d: %s", e.Template, e.Offset+1, e.Reason)
+}
+
+// Parse reads a template. The error is a [*SyntaxError]. Text may hold
+// percent-encoded bytes (RFC 3986, 2.1); %2F in it is a slash that separates
+// nothing.
+func Parse(text string) (Template, error) {
+	p := parser{text: text}
+	if err := p.parse(); err != nil {
+		return Template{}, err
+	}
+	return Template{text: text, segments: p.segments, names: p.names}, nil
+}
+
+// String gives the template as it was written.
+func (t Template) String() string { return t.text }
+
+// Equal reports whether t and u were written alike.
+func (t Template) Equal(u Template) bool { return t.text == u.text }
+
+// Names are the names of the parameters, from the left. The caller must not
+// change the slice.
+func (t Template) Names() []string { return t.names }
+
+// Join puts u behind t, so that a route's template stands under the prefix of
+// its group. A u of "/" adds nothing to a t that has text of its own.
+func (t Template) Join(u Template) (Template, error) {
+	switch {
+	case t.text == "" || t.text == "/":
+		return u, nil
+	case u.text == "" || u.text == "/":
+		return t, nil
+	}
+	return Parse(t.text + u.text)
+}
+
+type parser struct {
+	text     string
+	at       int
+	segments []segment
+	names    []string
+}
+
+func (p *parser) fail(at int, format string, args ...any) error {
+	return &SyntaxError{Template: p.text, Offset: at, Reason: fmt.Sprintf(format, args...)}
+}
+
+func (p *parser) parse() error {
+	if p.text == "" || p.text[0] != '/' {
+		return p.fail(0, "a path template starts with a slash")
+	}
+	for p.at < len(p.text) {
+		p.at++ // the slash
+		if err := p.segment(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *parser) segment() error {
+	start := p.at
+	var s segment
+	var text strings.Builder
+	for p.at < len(p.text) && p.text[p.at] != '/' {
+		if s.rest {
+			return p.fail(p.at, "nothing can follow {+%s}: it takes the rest of the path", s.names[0])
+		}
+		if p.text[p.at] != '{' {
+			if err := p.literal(&text); err != nil {
+				return err
+			}
+			continue
+		}
+		if len(s.names) > 0 && text.Len() == 0 {
+			return p.fail(p.at, "text must stand between two parameters, else nobody can tell where one ends")
+		}
+		open := p.at
+		name, rest, err := p.parameter()
+		if err != nil {
+			return err
+		}
+		if rest && open != start {
+			return p.fail(open, "{+%s} must be a segment of its own", name)
+		}
+		s.texts, s.names, s.rest = append(s.texts, text.String()), append(s.names, name), rest
+		text.Reset()
+	}
+	if s.rest && p.at < len(p.text) {
+		return p.fail(p.at, "nothing can follow {+%s}: it takes the rest of the path", s.names[0])
+	}
+	s.texts = append(s.texts, text.String())
+	if s.isText() {
+		switch s.texts[0] {
+		case ".", "..":
+			return p.fail(start, "%q cannot be reached: dot segments are removed from a path (RFC 3986, 5.2.4)", s.texts[0])
+		case "":
+			if p.at < len(p.text) {
+				return p.fail(p.at, "an empty segment cannot be reached: write one slash")
+			}
+		}
+	}
+	p.segments = append(p.segments, s)
+	return nil
+}
+
+// literal reads one character of text, decoded into canonical form.
+func (p *parser) literal(into *strings.Builder) error {
+	switch c := p.text[p.at]; {
+	case c == '%':
+		b, ok := unhex(p.text[p.at:])
+		if !ok {
+			return p.fail(p.at, "%% must be followed by two hexadecimal digits")
+		}
+		writeCanonical(into, b)
+		p.at += 3
+	case c <= ' ' || c == 0x7f || strings.IndexByte(`"<>\^|}?#`+"`", c) >= 0:
+		reason := "%q cannot stand in a path: write it percent-encoded"
+		if c == '}' {
+			reason = "%q closes nothing: open a parameter with {"
+		}
+		return p.fail(p.at, reason, c)
+	default:
+		into.WriteByte(c)
+		p.at++
+	}
+	return nil
+}
+
+func (p *parser) parameter() (name string, rest bool, err error) {
+	open := p.at
+	end := strings.IndexByte(p.text[open:], '}')
+	if end < 0 {
+		return "", false, p.fail(open, "{ is never closed")
+	}
+	name, rest = strings.CutPrefix(p.text[open+1:open+end], "+")
+	at := open + end - len(name)
+	if name == "" {
+		return "", false, p.fail(at, "a parameter needs a name: {lock}")
+	}
+	for i := range len(name) {
+		if c := name[i]; !('a' <= c|0x20 && c|0x20 <= 'z' || c == '_' || '0' <= c && c <= '9' && i > 0) {
+			return "", false, p.fail(at+i, "%q cannot stand in a parameter's name: use letters, digits and _, a letter first", c)
+		}
+	}
+	for _, n := range p.names {
+		if n == name {
+			return "", false, p.fail(at, "the parameter %s stands in the template twice", name)
+		}
+	}
+	if len(p.names) == MaxParameters {
+		return "", false, p.fail(at, "a template can have %d parameters at the most", MaxParameters)
+	}
+	p.names = append(p.names, name)
+	p.at = open + end + 1
+	return name, rest, nil
+}
+
+// errDots is what Expand says of a value that would change the path's meaning.
+var errDots = errors.New(`would be read as a dot segment (RFC 3986, 5.2.4)`)
+
+// Expand writes the path that the template stands for, percent-encoded, with
+// value giving each parameter. It follows the simple and the reserved expansion
+// of RFC 6570 (3.2.2, 3.2.3), but for two points that make the path match again
+// with the same values: a % in a value is always encoded, and so are the
+// reserved characters that end a path (? and #) or cannot stand in one ([ and ]).
+// An empty value, but for {+rest}, and a value that makes a dot segment are errors.
+func (t Template) Expand(value func(name string) string) (string, error) {
+	var b strings.Builder
+	for _, s := range t.segments {
+		b.WriteByte('/')
+		start := b.Len()
+		for i, text := range s.texts {
+			writeEscaped(&b, text, pathText)
+			if i == len(s.names) {
+				break
+			}
+			v := value(s.names[i])
+			switch {
+			case s.rest:
+				for piece := range strings.SplitSeq(v, "/") {
+					if piece == "." || piece == ".." {
+						return "", fmt.Errorf("parameter %s: %q %w", s.names[i], v, errDots)
+					}
+				}
+				writeEscaped(&b, v, pathRest)
+			case v == "":
+				return "", fmt.Errorf("parameter %s: an empty value cannot stand in a path", s.names[i])
+			default:
+				writeEscaped(&b, v, pathValue)
+			}
+		}
+		if made := b.String()[start:]; !s.rest && (made == "." || made == "..") {
+			return "", fmt.Errorf("parameter %s: %q %w", s.names[0], made, errDots)
+		}
+	}
+	return b.String(), nil
+}
