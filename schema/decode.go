@@ -1,0 +1,150 @@
+package schema
+
+import (
+	stdbytes "bytes"
+	"errors"
+	"reflect"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// A Fault is one thing that is wrong with a value.
+type Fault struct {
+	// Pointer is the place in the JSON text (RFC 6901); "" is the whole.
+	Pointer string
+	// Rule is the keyword that was broken: one of JSON Schema's, "syntax" where
+	// the text is no JSON, or "unique" where a name stands twice.
+	Rule string
+	// Want is what the rule asks for, as JSON; nil where the rule says all.
+	Want any
+	// Detail says it in a sentence that leaves the place out.
+	Detail string
+	// Unreadable: the value could not be read at all, so no rule was asked.
+	Unreadable bool
+}
+
+var strict = json.RejectUnknownMembers(true)
+
+// Decode reads a JSON text into the value that into points to (of the type that
+// t was compiled from), sets defaults and checks every rule. It returns nil, or
+// all faults in the order of the text. After a fault the value is undefined.
+//
+// What is well takes the fast path: the text is decoded, the rules are asked of
+// the Go value, and only where a zero value could mean an absent member, or a
+// null may be hidden, is the text skimmed once more. Only when something failed
+// is it walked again to find every fault.
+func (t *Type) Decode(data []byte, into any) []Fault {
+	if err := json.Unmarshal(data, into, strict); err != nil {
+		return t.explain(data, err)
+	}
+	if !t.deep {
+		if t.null || !isNull(data) {
+			return nil
+		}
+		return t.explain(data, nil)
+	}
+	v := reflect.ValueOf(into).Elem()
+	ok, unsure := t.examine(v)
+	if ok && (unsure || stdbytes.Contains(data, null)) {
+		ok = (&skimmer{data: data}).value(t, v)
+	}
+	if ok {
+		return nil
+	}
+	return t.explain(data, nil)
+}
+
+// explain finds every fault of a text that is known to have one.
+func (t *Type) explain(data []byte, cause error) []Fault {
+	if found := t.report(data); found != nil {
+		return found
+	}
+	f := Fault{Rule: "type", Detail: "cannot be read", Unreadable: true}
+	if e, ok := errors.AsType[*json.SemanticError](cause); ok {
+		f.Pointer = string(e.JSONPointer)
+	} else if e, ok := errors.AsType[*jsontext.SyntacticError](cause); ok {
+		f.Pointer, f.Rule, f.Detail = string(e.JSONPointer), "syntax", syntaxDetail(data, e)
+	}
+	return []Fault{f}
+}
+
+var null = []byte("null")
+
+func isNull(data []byte) bool { return stdbytes.Equal(stdbytes.TrimSpace(data), null) }
+
+// examine asks every rule at and below v. It is unsure where a value is zero
+// that must not be absent, or that has a default.
+func (t *Type) examine(v reflect.Value) (ok, unsure bool) {
+	switch t.shape {
+	case pointer:
+		if v.IsNil() {
+			return true, false
+		}
+		return t.elem.examine(v.Elem())
+	case list:
+		if !t.elem.deep {
+			return true, false
+		}
+		for i := range v.Len() {
+			ok, u := t.elem.examine(v.Index(i))
+			if !ok {
+				return false, false
+			}
+			unsure = unsure || u
+		}
+	case mapping:
+		if !t.elem.deep {
+			return true, false
+		}
+		for i := v.MapRange(); i.Next(); {
+			ok, u := t.elem.examine(i.Value())
+			if !ok {
+				return false, false
+			}
+			unsure = unsure || u
+		}
+	case object:
+		for _, f := range t.fields {
+			fv, there := f.of(v)
+			if !there {
+				continue
+			}
+			if (f.required || f.fallback.IsValid()) && fv.IsZero() {
+				unsure = true
+				if f.fallback.IsValid() {
+					continue // the skimmer knows whether the zero was sent
+				}
+			}
+			if !f.rules.hold(fv) {
+				return false, false
+			}
+			if f.typ.deep {
+				ok, u := f.typ.examine(fv)
+				if !ok {
+					return false, false
+				}
+				unsure = unsure || u
+			}
+		}
+	}
+	return true, unsure
+}
+
+// of gives the field's value in a struct; false where it stands in an embedded
+// pointer that is nil.
+func (f *field) of(v reflect.Value) (reflect.Value, bool) {
+	if len(f.index) == 1 {
+		return v.Field(f.index[0]), true
+	}
+	for i, n := range f.index {
+		if i > 0 && v.Kind() == reflect.Pointer {
+			if v.IsNil() {
+				return reflect.Value{}, false
+			}
+			v = v.Elem()
+		}
+		v = v.Field(n)
+	}
+	return v, true
+}

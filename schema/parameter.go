@@ -1,0 +1,116 @@
+package schema
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+)
+
+// A Parameter is a value that comes as text: in a path, a query, a header or a
+// cookie. It is immutable and safe to share.
+type Parameter struct {
+	typ      *Type
+	rules    rules
+	required bool
+	fallback reflect.Value
+	note     string
+}
+
+// Parameter compiles a field of type t with its struct tag. A list takes
+// repeated values. The error joins all that is wrong.
+func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, error) {
+	if err := CheckTag(tag); err != nil {
+		return nil, err
+	}
+	typ, err := s.Type(t)
+	if err != nil {
+		return nil, err
+	}
+	single := typ.base()
+	if typ.shape == list {
+		single = typ.elem.base()
+	}
+	switch single.shape {
+	case anything, list, mapping, object:
+		return nil, fmt.Errorf("the type %s cannot be read from a text: use a basic type, time.Time, a type with UnmarshalText, or a list of these", t)
+	}
+	r, err := parseRules(tag.Get("rule"), typ.base())
+	if err != nil {
+		return nil, err
+	}
+	p := &Parameter{typ: typ, rules: r.checks, required: r.required, note: tag.Get("note")}
+	if r.fallback.IsValid() {
+		p.fallback = reflect.New(t).Elem()
+		set(p.fallback, r.fallback)
+	}
+	return p, nil
+}
+
+// Required makes the parameter required, as those of a path are.
+func (p *Parameter) Required() error {
+	if p.fallback.IsValid() {
+		return errors.New("rule default: what is required needs none")
+	}
+	p.required = true
+	return nil
+}
+
+// Absent fills v for a parameter that was not sent.
+func (p *Parameter) Absent(v reflect.Value) []Fault {
+	if p.required {
+		return []Fault{{Rule: "required", Detail: "is missing"}}
+	}
+	if p.fallback.IsValid() {
+		v.Set(p.fallback)
+	}
+	return nil
+}
+
+// Read reads and checks the text that was sent once into v, of the type that p
+// was compiled from.
+func (p *Parameter) Read(text string, v reflect.Value) []Fault {
+	if p.typ.shape == list {
+		return p.ReadAll([]string{text}, v)
+	}
+	if detail := p.typ.parseText(text, v); detail != "" {
+		return []Fault{p.typ.unreadable(detail)}
+	}
+	if p.rules.hold(v) {
+		return nil
+	}
+	return p.rules.faults(v, "")
+}
+
+// ReadAll reads and checks texts that were sent under one name. A parameter
+// that is no list takes one.
+func (p *Parameter) ReadAll(texts []string, v reflect.Value) []Fault {
+	if p.typ.shape != list {
+		if len(texts) > 1 {
+			return []Fault{{Rule: "unique", Detail: "stands more than once", Unreadable: true}}
+		}
+		return p.Read(texts[0], v)
+	}
+	var found []Fault
+	all := reflect.MakeSlice(reflect.SliceOf(p.typ.elem.goType), len(texts), len(texts))
+	for i, text := range texts {
+		if detail := p.typ.elem.parseText(text, all.Index(i)); detail != "" {
+			found = append(found, p.typ.elem.unreadable(detail))
+		}
+	}
+	if found != nil {
+		return found
+	}
+	if v.Kind() == reflect.Array {
+		if v.Len() != len(texts) {
+			return []Fault{{Rule: "maxItems", Want: v.Len(), Detail: fmt.Sprintf("must stand %d times", v.Len())}}
+		}
+		reflect.Copy(v, all)
+	} else {
+		v.Set(all.Convert(v.Type()))
+	}
+	return p.rules.faults(v, "")
+}
+
+func (t *Type) unreadable(detail string) Fault {
+	return Fault{Rule: "type", Want: t.name(), Detail: detail, Unreadable: true}
+}

@@ -1,0 +1,283 @@
+package schema
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// A rule is one keyword that values must keep.
+type rule struct {
+	keyword string
+	want    any    // as JSON: a number, a text or a list
+	detail  string // what a person is told
+	holds   func(v reflect.Value) bool
+	bySize  bool // only the length of a list counts, not its items
+}
+
+type rules []rule
+
+// hold reports whether v, with pointers followed, keeps all rules. A nil
+// pointer keeps them: there is nothing to check.
+func (rs rules) hold(v reflect.Value) bool {
+	if len(rs) == 0 {
+		return true
+	}
+	for v.Kind() == reflect.Pointer {
+		if v.IsNil() {
+			return true
+		}
+		v = v.Elem()
+	}
+	for i := range rs {
+		if !rs[i].holds(v) {
+			return false
+		}
+	}
+	return true
+}
+
+// faults lists the rules that v breaks.
+func (rs rules) faults(v reflect.Value, pointer string) []Fault {
+	for v.Kind() == reflect.Pointer {
+		if v.IsNil() {
+			return nil
+		}
+		v = v.Elem()
+	}
+	var found []Fault
+	for _, r := range rs {
+		if !r.holds(v) {
+			found = append(found, Fault{Pointer: pointer, Rule: r.keyword, Want: r.want, Detail: r.detail})
+		}
+	}
+	return found
+}
+
+// parsed is what a rule tag says.
+type parsed struct {
+	checks   rules
+	required bool
+	fallback reflect.Value
+}
+
+// A keyword makes a rule for values of a type.
+type keyword struct {
+	name  string
+	for_  func(*Type) bool
+	means string // what for_ asks, for messages
+	parse func(value string, t *Type) (rule, error)
+}
+
+func isNumeric(t *Type) bool { return t.shape == integer || t.shape == number }
+func isText(t *Type) bool    { return t.shape == text }
+func isScalar(t *Type) bool  { return isNumeric(t) || isText(t) }
+func isList(t *Type) bool    { return t.shape == list }
+
+// keywords are those of JSON Schema validation (draft 2020-12, section 6).
+var keywords = []keyword{
+	{"minimum", isNumeric, "numbers", bound("must be at least %s", func(v, limit float64) bool { return v >= limit },
+		func(c int) bool { return c >= 0 })},
+	{"maximum", isNumeric, "numbers", bound("must be at most %s", func(v, limit float64) bool { return v <= limit },
+		func(c int) bool { return c <= 0 })},
+	{"minLength", isText, "text", size("must have at least %d character(s)", characters, atLeast)},
+	{"maxLength", isText, "text", size("must have at most %d character(s)", characters, atMost)},
+	{"minItems", isList, "lists", bySize("must have at least %d item(s)", atLeast)},
+	{"maxItems", isList, "lists", bySize("must have at most %d item(s)", atMost)},
+	{"pattern", isText, "text", parsePattern},
+	{"enum", isScalar, "text and numbers", parseEnum},
+}
+
+func characters(v reflect.Value) int { return utf8.RuneCountInString(v.String()) }
+func atLeast(n, limit int) bool      { return n >= limit }
+func atMost(n, limit int) bool       { return n <= limit }
+
+// parseRules reads a rule tag for values of type t.
+func parseRules(tag string, t *Type) (parsed, error) {
+	settings, err := splitRules(tag)
+	if err != nil {
+		return parsed{}, err
+	}
+	var p parsed
+	var errs []error
+	seen := map[string]bool{}
+	fallback := -1
+	for i, s := range settings {
+		if seen[s.keyword] {
+			errs = append(errs, fmt.Errorf("rule %s: stands twice", s.keyword))
+			continue
+		}
+		seen[s.keyword] = true
+		switch s.keyword {
+		case "required":
+			p.required = true
+			if s.hasValue {
+				errs = append(errs, errors.New("rule required: takes no value"))
+			}
+		case "default":
+			fallback = i
+		default:
+			r, err := parseRule(s, t)
+			if err != nil {
+				errs = append(errs, fmt.Errorf("rule %s: %w", s.keyword, err))
+				continue
+			}
+			p.checks = append(p.checks, r)
+		}
+	}
+	if fallback >= 0 {
+		errs = append(errs, p.setFallback(settings[fallback].value, t))
+	}
+	return p, errors.Join(errs...)
+}
+
+func (p *parsed) setFallback(value string, t *Type) error {
+	if p.required {
+		return errors.New("rule default: what is required needs none")
+	}
+	v := reflect.New(t.goType).Elem()
+	if detail := t.parseText(value, v); detail != "" {
+		return fmt.Errorf("rule default: %q %s", value, detail)
+	}
+	if broken := p.checks.faults(v, ""); broken != nil {
+		return fmt.Errorf("rule default: %s breaks the field's own rule: it %s", value, broken[0].Detail)
+	}
+	p.fallback = v
+	return nil
+}
+
+func parseRule(s setting, t *Type) (rule, error) {
+	at := slices.IndexFunc(keywords, func(k keyword) bool { return k.name == s.keyword })
+	if at < 0 {
+		known := []string{"required", "default"}
+		for _, k := range keywords {
+			known = append(known, k.name)
+		}
+		slices.Sort(known)
+		return rule{}, fmt.Errorf("unknown keyword (known: %s)", strings.Join(known, ", "))
+	}
+	k := keywords[at]
+	if !k.for_(t) {
+		return rule{}, fmt.Errorf("is for %s, not for %s", k.means, t.goType)
+	}
+	if !s.hasValue {
+		return rule{}, errors.New("needs a value: " + s.keyword + "=...")
+	}
+	r, err := k.parse(s.value, t)
+	r.keyword = s.keyword
+	return r, err
+}
+
+// bound makes the parser of a limit on numbers. Whole numbers are compared as
+// such, since a float64 cannot tell all of them apart.
+func bound(detail string, floats func(v, limit float64) bool, ints func(compared int) bool) func(string, *Type) (rule, error) {
+	return func(value string, t *Type) (rule, error) {
+		limit, err := strconv.ParseFloat(value, 64)
+		if err != nil || math.IsInf(limit, 0) || math.IsNaN(limit) {
+			return rule{}, fmt.Errorf("%q is not a number", value)
+		}
+		r := rule{want: limit, detail: fmt.Sprintf(detail, value)}
+		whole, wholeErr := strconv.ParseInt(value, 10, 64)
+		if wholeErr == nil {
+			r.want = whole
+		}
+		switch {
+		case t.shape == number:
+			r.holds = func(v reflect.Value) bool { return floats(v.Float(), limit) }
+		case wholeErr != nil:
+			r.holds = func(v reflect.Value) bool { return floats(asFloat(v), limit) }
+		case reflect.Zero(t.goType).CanInt():
+			r.holds = func(v reflect.Value) bool { return ints(compare(v.Int(), whole)) }
+		default:
+			r.holds = func(v reflect.Value) bool {
+				return ints(compareUint(v.Uint(), whole))
+			}
+		}
+		return r, nil
+	}
+}
+
+func compare(a, b int64) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+func compareUint(a uint64, b int64) int {
+	if a > math.MaxInt64 {
+		return 1
+	}
+	return compare(int64(a), b)
+}
+
+func asFloat(v reflect.Value) float64 {
+	switch {
+	case v.CanInt():
+		return float64(v.Int())
+	case v.CanUint():
+		return float64(v.Uint())
+	}
+	return v.Float()
+}
+
+func size(detail string, measure func(reflect.Value) int, holds func(n, limit int) bool) func(string, *Type) (rule, error) {
+	return func(value string, _ *Type) (rule, error) {
+		limit, err := strconv.Atoi(value)
+		if err != nil || limit < 0 {
+			return rule{}, fmt.Errorf("%q is not a whole number from 0", value)
+		}
+		text := fmt.Sprintf(detail, limit)
+		if limit == 1 {
+			text = strings.Replace(text, "(s)", "", 1)
+		} else {
+			text = strings.Replace(text, "(s)", "s", 1)
+		}
+		return rule{want: limit, detail: text, holds: func(v reflect.Value) bool { return holds(measure(v), limit) }}, nil
+	}
+}
+
+func bySize(detail string, holds func(n, limit int) bool) func(string, *Type) (rule, error) {
+	parse := size(detail, reflect.Value.Len, holds)
+	return func(value string, t *Type) (rule, error) {
+		r, err := parse(value, t)
+		r.bySize = true
+		return r, err
+	}
+}
+
+func parsePattern(value string, _ *Type) (rule, error) {
+	re, err := compilePattern(value)
+	if err != nil {
+		return rule{}, err
+	}
+	return rule{want: value, detail: "must match the pattern " + value, holds: func(v reflect.Value) bool { return re.MatchString(v.String()) }}, nil
+}
+
+func parseEnum(value string, t *Type) (rule, error) {
+	words := strings.Split(value, "|")
+	r := rule{want: words, detail: "must be one of " + strings.Join(words, ", ")}
+	if isText(t) {
+		r.holds = func(v reflect.Value) bool { return slices.Contains(words, v.String()) }
+		return r, nil
+	}
+	numbers := make([]any, len(words))
+	for i, w := range words {
+		v := reflect.New(t.goType).Elem()
+		if detail := t.parseText(w, v); detail != "" {
+			return rule{}, fmt.Errorf("%q %s", w, detail)
+		}
+		numbers[i] = v.Interface()
+	}
+	r.want = numbers
+	r.holds = func(v reflect.Value) bool { return slices.Contains(numbers, v.Interface()) }
+	return r, nil
+}

@@ -1,0 +1,277 @@
+// Package schema knows what a Go type looks like as JSON, which rules its
+// values must keep, and how to read and check such values.
+//
+// Rules are the keywords of JSON Schema (draft 2020-12), written in the struct
+// tag rule and separated by spaces; a value with spaces stands in single quotes:
+//
+//	Vessel string `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'" note:"Registration plate"`
+//	Crew   int    `json:"crew" rule:"minimum=1 maximum=40 default=2"`
+//
+// A member is required unless it is a pointer, has omitzero or omitempty, or has
+// a default. JSON itself is read by github.com/go-json-experiment/json, strictly:
+// names must match exactly and stand once, text must be UTF-8.
+package schema
+
+import (
+	"encoding"
+	"errors"
+	"fmt"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// A Set compiles Go types, each once. The zero Set is ready. It is not safe for
+// concurrent use; the types it gives are immutable and are.
+type Set struct {
+	types map[reflect.Type]*Type
+}
+
+// A Type is what a Set knows of a Go type.
+type Type struct {
+	goType reflect.Type
+	shape  shape
+	elem   *Type // of a list, a map or a pointer
+	fields []*field
+	byName map[string]*field
+	null   bool // null has a place in the Go type
+	deep   bool // something at or below this type must be checked after decoding
+}
+
+type shape uint8
+
+const (
+	anything shape = iota // an interface, or a type with JSON methods of its own
+	boolean
+	integer
+	number
+	text
+	moment  // time.Time
+	encoded // a type with text methods of its own
+	bytes   // []byte, in base64
+	list
+	mapping
+	object
+	pointer
+)
+
+// A field is one member of an object.
+type field struct {
+	name     string
+	number   int // its place in Type.fields
+	index    []int
+	typ      *Type
+	rules    rules
+	required bool
+	fallback reflect.Value // the default, where there is one
+	note     string
+	quoted   bool // a number inside a JSON string
+}
+
+var (
+	timeType     = reflect.TypeFor[time.Time]()
+	durationType = reflect.TypeFor[time.Duration]()
+	valueType    = reflect.TypeFor[jsontext.Value]()
+
+	jsonInterfaces = []reflect.Type{
+		reflect.TypeFor[json.Unmarshaler](), reflect.TypeFor[json.UnmarshalerFrom](),
+		reflect.TypeFor[json.Marshaler](), reflect.TypeFor[json.MarshalerTo](),
+	}
+	textInterfaces = []reflect.Type{
+		reflect.TypeFor[encoding.TextUnmarshaler](), reflect.TypeFor[encoding.TextMarshaler](),
+		reflect.TypeFor[encoding.TextAppender](),
+	}
+)
+
+// Type compiles t. The error joins all that is wrong with the type and with its
+// tags; each message names the Go type and the field.
+func (s *Set) Type(t reflect.Type) (*Type, error) {
+	if s.types == nil {
+		s.types = map[reflect.Type]*Type{}
+	}
+	c := compiler{set: s}
+	compiled := c.compile(t, t.String())
+	return compiled, errors.Join(c.errs...)
+}
+
+type compiler struct {
+	set  *Set
+	errs []error
+}
+
+func (c *compiler) failf(format string, args ...any) {
+	c.errs = append(c.errs, fmt.Errorf(format, args...))
+}
+
+// compile gives the Type for t; where names the place for messages.
+func (c *compiler) compile(t reflect.Type, where string) *Type {
+	if known := c.set.types[t]; known != nil {
+		return known
+	}
+	typ := &Type{goType: t}
+	c.set.types[t] = typ // before going on: types can refer to themselves
+	switch {
+	case t == timeType:
+		typ.shape = moment
+	case t == durationType:
+		c.failf("%s: time.Duration has no agreed JSON form: use a number of a named unit, or a type with text methods", where)
+	case t == valueType || implements(t, jsonInterfaces):
+		typ.shape, typ.null = anything, true
+	case implements(t, textInterfaces):
+		typ.shape = encoded
+	default:
+		c.byKind(typ, where)
+	}
+	return typ
+}
+
+func implements(t reflect.Type, any []reflect.Type) bool {
+	for _, i := range any {
+		if t.Kind() != reflect.Interface && (t.Implements(i) || t.Kind() != reflect.Pointer && reflect.PointerTo(t).Implements(i)) {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *compiler) byKind(typ *Type, where string) {
+	t := typ.goType
+	switch t.Kind() {
+	case reflect.Bool:
+		typ.shape = boolean
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64,
+		reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uintptr:
+		typ.shape = integer
+	case reflect.Float32, reflect.Float64:
+		typ.shape = number
+	case reflect.String:
+		typ.shape = text
+	case reflect.Pointer:
+		typ.shape, typ.null = pointer, true
+		typ.elem = c.compile(t.Elem(), where)
+		typ.deep = typ.elem.deep
+	case reflect.Slice, reflect.Array:
+		if t.Elem().Kind() == reflect.Uint8 {
+			typ.shape = bytes
+			return
+		}
+		typ.shape, typ.deep = list, true // an element could be null
+		typ.elem = c.compile(t.Elem(), where+"[]")
+	case reflect.Map:
+		typ.shape, typ.deep = mapping, true
+		if k := t.Key(); k.Kind() != reflect.String && !implements(k, textInterfaces) && !isInteger(k.Kind()) {
+			c.failf("%s: a map with keys of type %s has no JSON form: use text or whole numbers as keys", where, k)
+		}
+		typ.elem = c.compile(t.Elem(), where+"[]")
+	case reflect.Struct:
+		typ.shape, typ.deep = object, true
+		c.fields(typ, t, nil, false)
+	case reflect.Interface:
+		if t.NumMethod() > 0 {
+			c.failf("%s: JSON cannot be read into the interface %s: use a concrete type", where, t)
+		}
+		typ.shape, typ.null = anything, true
+	default:
+		c.failf("%s: the type %s has no JSON form", where, t)
+	}
+}
+
+func isInteger(k reflect.Kind) bool { return reflect.Int <= k && k <= reflect.Uintptr }
+
+// fields collects the members of t, with those of embedded structs, as the JSON
+// package sees them: a shallower name hides a deeper one.
+func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool) {
+	if typ.byName == nil {
+		typ.byName = map[string]*field{}
+	}
+	var embedded []reflect.StructField
+	for i := range t.NumField() {
+		sf := t.Field(i)
+		where := t.String() + "." + sf.Name
+		if err := CheckTag(sf.Tag); err != nil {
+			c.failf("%s: %w", where, err)
+			continue
+		}
+		tag := sf.Tag.Get("json")
+		name, options, _ := strings.Cut(tag, ",")
+		if tag == "-" || !sf.IsExported() && !(sf.Anonymous && name == "") {
+			continue
+		}
+		if sf.Anonymous && name == "" || hasOption(options, "embed") {
+			embedded = append(embedded, sf)
+			continue
+		}
+		if name = strings.Trim(name, "'"); name == "" {
+			name = sf.Name
+		}
+		at := append(append([]int{}, index...), i)
+		if other := typ.byName[name]; other != nil {
+			if len(other.index) == len(at) {
+				c.failf("%s: the JSON name %q belongs to another field already", where, name)
+			}
+			continue
+		}
+		f := &field{name: name, index: at, note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
+		f.typ = c.compile(sf.Type, where)
+		f.required = !optional && !f.typ.null && !hasOption(options, "omitzero") && !hasOption(options, "omitempty")
+		c.rule(f, sf, where)
+		typ.fields = append(typ.fields, f)
+		typ.byName[name] = f
+	}
+	for _, sf := range embedded {
+		inner, at := sf.Type, append(append([]int{}, index...), sf.Index...)
+		viaPointer := inner.Kind() == reflect.Pointer
+		if viaPointer {
+			inner = inner.Elem()
+		}
+		if inner.Kind() != reflect.Struct {
+			c.failf("%s.%s: only structs can be embedded", t, sf.Name)
+			continue
+		}
+		c.fields(typ, inner, at, optional || viaPointer)
+	}
+}
+
+// rule reads the rule tag of a field.
+func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
+	r, err := parseRules(sf.Tag.Get("rule"), f.typ.base())
+	if err != nil {
+		c.failf("%s: %w", where, err)
+		return
+	}
+	f.rules = r.checks
+	f.required = f.required && !r.fallback.IsValid() || r.required
+	if r.fallback.IsValid() {
+		f.fallback = reflect.New(sf.Type).Elem()
+		set(f.fallback, r.fallback)
+	}
+}
+
+// set assigns from to a value of the same type or a pointer to it.
+func set(to, from reflect.Value) {
+	for to.Kind() == reflect.Pointer && from.Type() != to.Type() {
+		to.Set(reflect.New(to.Type().Elem()))
+		to = to.Elem()
+	}
+	to.Set(from)
+}
+
+// base is the type behind pointers: what rules speak about.
+func (t *Type) base() *Type {
+	for t.shape == pointer {
+		t = t.elem
+	}
+	return t
+}
+
+func hasOption(options, name string) bool {
+	for o := range strings.SplitSeq(options, ",") {
+		if o == name {
+			return true
+		}
+	}
+	return false
+}
