@@ -1,0 +1,107 @@
+// Package problem holds errors as RFC 9457 describes them: a kind of problem is
+// declared once, as a package variable, and raised wherever it occurs.
+//
+//	var (
+//		ErrCanal      = problem.Define(http.StatusConflict, "canal", "The canal cannot do that now")
+//		ErrLockClosed = ErrCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed")
+//	)
+//
+//	return ErrLockClosed.New("%s reopens on %s", lock, day).With("reopens", day).Because(err)
+//
+// The caller sees the kind, the detail and the members added with With. The
+// cause given to Because is for the log.
+package problem
+
+import (
+	"errors"
+	"net/http"
+	"strconv"
+)
+
+// A Kind is one kind of problem: a status, a code for programs and a title for
+// people. Kinds form families: errors.Is holds for the kind of an error and for
+// every kind that it was defined from. Kinds are immutable and safe to share.
+type Kind struct {
+	status int
+	code   string
+	title  string
+	family *Kind
+}
+
+// Define declares a kind. The status is an HTTP status from 400 to 599 (RFC
+// 9110, 15.5 and 15.6); the code is short, stable and unique among the kinds of
+// an API (lower-case letters, digits and hyphens); the title is the same for
+// every occurrence. Build reports kinds that break this.
+func Define(status int, code, title string) *Kind {
+	return &Kind{status: status, code: code, title: title}
+}
+
+// Define declares a kind that belongs to k's family.
+func (k *Kind) Define(status int, code, title string) *Kind {
+	return &Kind{status: status, code: code, title: title, family: k}
+}
+
+// Status is the HTTP status of the answer.
+func (k *Kind) Status() int { return k.status }
+
+// Code names the kind to programs.
+func (k *Kind) Code() string { return k.code }
+
+// Title names the kind to people.
+func (k *Kind) Title() string { return k.title }
+
+// Family is the kind that k was defined from; nil where there is none.
+func (k *Kind) Family() *Kind { return k.family }
+
+// Error makes a kind a target for errors.Is, and an error to return where there
+// is nothing to add.
+func (k *Kind) Error() string { return k.code + ": " + k.title }
+
+// Is reports whether target is k or a kind of its family.
+func (k *Kind) Is(target error) bool {
+	for ; k != nil; k = k.family {
+		if target == error(k) {
+			return true
+		}
+	}
+	return false
+}
+
+// Check says what is wrong with the declaration; nil where nothing is.
+func (k *Kind) Check() error {
+	if k == nil {
+		return errors.New("the kind is nil")
+	}
+	if k.status < 400 || k.status > 599 {
+		return errors.New("problem " + strconv.Quote(k.code) + ": status " + strconv.Itoa(k.status) + " is no error (400 to 599)")
+	}
+	if k.title == "" {
+		return errors.New("problem " + strconv.Quote(k.code) + ": the title is empty")
+	}
+	for i := range len(k.code) {
+		c := k.code[i]
+		if !('a' <= c && c <= 'z' || '0' <= c && c <= '9' || c == '-' && i > 0) {
+			return errors.New("problem " + strconv.Quote(k.code) + ": a code has lower-case letters, digits and hyphens")
+		}
+	}
+	if k.code == "" {
+		return errors.New("a problem of status " + strconv.Itoa(k.status) + " has no code")
+	}
+	return nil
+}
+
+// The kinds that Wicketway itself raises.
+var (
+	BadRequest       = Define(http.StatusBadRequest, "bad-request", "The request cannot be read")
+	Unauthorized     = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
+	Forbidden        = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
+	NotFound         = Define(http.StatusNotFound, "not-found", "Nothing is here")
+	VersionUnknown   = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version")
+	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here")
+	BodyTooLarge     = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large")
+	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted")
+	Unreadable       = BadRequest.Define(http.StatusBadRequest, "input-unreadable", "The input cannot be read")
+	Invalid          = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule")
+	Internal         = Define(http.StatusInternalServerError, "internal", "Something went wrong on the server")
+	Timeout          = Define(http.StatusServiceUnavailable, "timeout", "The server ran out of time")
+)
