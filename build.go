@@ -1,0 +1,243 @@
+package wicketway
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
+	"github.com/wicketway/wicketway/schema"
+)
+
+// Info names an API.
+type Info struct {
+	Title   string
+	Version string // of the description, such as 2.4.0; not one of the versions served
+}
+
+// Build compiles a description. It returns an error that lists every mistake in
+// it (see [Mistakes]), each with file and line; the API is nil then. It can be
+// called again with the same parts, and concurrently.
+func Build(info Info, parts ...Part) (*API, error) {
+	at := here(0)
+	b := builder{api: &API{info: info}, at: at, codes: map[string]*problem.Kind{}}
+	if info.Title == "" {
+		b.mistake(at, "Info: the API needs a Title")
+	}
+	if info.Version == "" {
+		b.mistake(at, "Info: the API needs a Version, such as 1.0.0")
+	}
+	b.group(group{at: at, kind: "Build", parts: parts}, route.Template{}, defaultTerms)
+	if len(b.api.targets) == 0 && len(b.mistakes) == 0 {
+		b.mistake(at, "the API has no routes")
+	}
+	if len(b.mistakes) > 0 {
+		return nil, b.mistakes.sorted()
+	}
+	b.api.tree, b.api.prefixes = b.tree.Tree(), b.prefixes.Tree()
+	return b.api, nil
+}
+
+// A builder turns parts into an API and collects what is wrong with them.
+type builder struct {
+	api      *API
+	at       place // of the list that is being read
+	tree     route.Builder
+	prefixes route.Builder // to find the deepest group for a path that no route takes
+	schemas  schema.Set
+	codes    map[string]*problem.Kind
+	mistakes Mistakes
+}
+
+// A target is where a request can end: a route, or a group for what none of its
+// routes takes. It is immutable.
+type target struct {
+	method   string
+	template route.Template
+	at       place
+	end      endpoint
+	terms
+}
+
+// group compiles a group under the terms and the prefix of the one around it.
+func (b *builder) group(g group, prefix route.Template, outer terms) {
+	b.at = g.at
+	t := b.list(g.at, g.parts, outer)
+	if g.kind == "Version" {
+		t.version = b.versionName(g, outer)
+	}
+	if g.prefix != "" {
+		p, err := route.Parse(g.prefix)
+		if err != nil {
+			b.mistake(g.at, "%s: %v", g.kind, err)
+			return
+		}
+		if prefix, err = prefix.Join(p); err != nil {
+			b.mistake(g.at, "%s: %v", g.kind, err)
+			return
+		}
+	}
+	if g.kind != "Group" {
+		b.fallback(g, prefix, t)
+	}
+	for _, p := range g.parts {
+		switch p := p.(type) {
+		case nil:
+			b.mistake(g.at, "%s: a part is nil", g.kind)
+		case group:
+			b.group(p, prefix, t)
+		case routePart:
+			b.route(p, prefix, t)
+		}
+	}
+}
+
+// list applies the settings of one list, those that replace before those that
+// add, so that their order does not matter.
+func (b *builder) list(at place, parts []Part, outer terms) terms {
+	t := outer.below()
+	var settings []setting
+	for _, p := range parts {
+		if s, ok := p.(Setting); ok {
+			settings = append(settings, s.setting())
+		}
+	}
+	for i, s := range settings {
+		if !s.replaces {
+			continue
+		}
+		for _, earlier := range settings[:i] {
+			if earlier.name == s.name || earlier.name == "Guard" && s.name == "Public" || earlier.name == "Public" && s.name == "Guard" {
+				b.mistake(s.place(at), "%s: cannot stand beside %s at %s in one list: keep one", s.name, earlier.name, earlier.place(at))
+			}
+		}
+		s.apply(b, &t)
+	}
+	for _, s := range settings {
+		if !s.replaces {
+			s.apply(b, &t)
+		}
+	}
+	if t.guardAt < 0 {
+		t.guardAt = len(t.links)
+		if t.guard == nil {
+			b.mistake(at, "Guard: the guard is nil; Public() opens a route")
+		}
+	}
+	if len(t.scopes) > len(outer.scopes) && !t.guarded {
+		b.mistake(at, "Scopes: no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out")
+	}
+	if !validAnswer(t.answers) {
+		b.mistake(at, "Answers: %d is no status of a success (200 to 299)", t.answers)
+		t.answers = 0
+	}
+	return t
+}
+
+// place is where the setting was declared; a literal has no place but its list's.
+func (s setting) place(list place) place {
+	if s.at.pc == 0 {
+		return list
+	}
+	return s.at
+}
+
+func (b *builder) versionName(g group, outer terms) string {
+	if outer.version != "" {
+		b.mistake(g.at, "Version %q: stands inside version %q; versions stand side by side", g.version, outer.version)
+	}
+	if g.version == "" || strings.ContainsAny(g.version, "/{}") {
+		b.mistake(g.at, "Version %q: a name has neither slashes nor braces, and is not empty: v2", g.version)
+	}
+	return g.version
+}
+
+// fallback makes the target for requests that stay under g's prefix but find no
+// route: they pass the group's chain, not its guard.
+func (b *builder) fallback(g group, prefix route.Template, t terms) {
+	t.guard = nil
+	end := &nowhere{api: b.api}
+	for _, p := range g.parts {
+		if v, ok := p.(group); ok && v.kind == "Version" && !slices.Contains(end.versions, v.version) {
+			end.versions = append(end.versions, v.version)
+			end.depth = strings.Count(prefix.String(), "/")
+		}
+	}
+	rest, err := route.Parse("/{+rest}")
+	if err == nil {
+		rest, err = prefix.Join(rest)
+	}
+	if err != nil {
+		b.mistake(g.at, "%s: %v", g.kind, err)
+		return
+	}
+	n, clashes := b.prefixes.Add(route.AnyMethod, rest)
+	b.api.fallbacks = append(b.api.fallbacks, &target{template: prefix, at: g.at, end: end, terms: t})
+	if clashes != nil { // the same prefix twice: the first group speaks for both
+		b.api.fallbacks[n] = b.api.fallbacks[clashes[0].Earlier]
+		return
+	}
+	if prefix.String() != "" {
+		b.prefixes.Add(route.AnyMethod, prefix)
+		b.api.fallbacks = append(b.api.fallbacks, b.api.fallbacks[n])
+	}
+}
+
+// route compiles a route under the terms and the prefix of its group.
+func (b *builder) route(p routePart, prefix route.Template, outer terms) {
+	b.at = p.at
+	t := b.list(p.at, settingsOf(p.settings), outer)
+	method, path, ok := strings.Cut(p.line, " ")
+	if !ok || !isToken(method) {
+		b.mistake(p.at, "%q: a route's line is a method, a space and a path template: GET /locks/{lock}", p.line)
+		return
+	}
+	template, err := route.Parse(path)
+	if err == nil {
+		template, err = prefix.Join(template)
+	}
+	if err != nil {
+		b.mistake(p.at, "%s: %v", p.line, err)
+		return
+	}
+	to := &target{method: method, template: template, at: p.at, terms: t}
+	site := site{builder: b, target: to, line: method + " " + template.String()}
+	to.end = p.compile(&site)
+	_, clashes := b.tree.Add(method, template)
+	b.api.targets = append(b.api.targets, to)
+	for _, c := range clashes {
+		other := b.api.targets[c.Earlier]
+		b.mistake(p.at, "%s: matches the same paths as %s %s at %s", site.line, other.method, other.template, other.at)
+	}
+}
+
+func settingsOf(settings []Setting) []Part {
+	parts := make([]Part, len(settings))
+	for i, s := range settings {
+		parts[i] = s
+	}
+	return parts
+}
+
+// isToken reports whether s is a token (RFC 9110, 5.6.2), as methods are.
+func isToken(s string) bool {
+	for i := range len(s) {
+		c := s[i]
+		if !('a' <= c|0x20 && c|0x20 <= 'z' || '0' <= c && c <= '9' || strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0) {
+			return false
+		}
+	}
+	return s != ""
+}
+
+// A site is the route that is being compiled, for those who compile its pieces.
+type site struct {
+	*builder
+	target *target
+	line   string // for messages: GET /api/v2/locks/{lock}
+}
+
+func (s *site) mistakef(format string, args ...any) {
+	s.mistake(s.target.at, "%s: %s", s.line, fmt.Sprintf(format, args...))
+}

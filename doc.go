@@ -1,0 +1,42 @@
+// Package wicketway builds HTTP APIs from one description.
+//
+// An API is described once, as a tree of parts: routes, groups of parts, and
+// settings that hold for a route or for all that stands in a group. [Build]
+// compiles the description, or reports every mistake in it with file and line.
+// The [API] that comes out is an [http.Handler]: it routes requests, reads and
+// checks their inputs, runs the middleware, decides who may call what, and
+// shapes every error alike (RFC 9457).
+//
+//	api, err := wicketway.Build(
+//		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
+//		wicketway.Chain(requestid.Assign(), accesslog.To(logger)),
+//		wicketway.At("/locks",
+//			wicketway.Route("GET /", desk.list),
+//			wicketway.Route("GET /{lock}", desk.find, wicketway.Fails(ErrNoSuchLock)),
+//		),
+//	)
+//
+// # Inputs
+//
+// The input type of a route says where each field comes from and which rules
+// hold; rules are those of package schema. Without any from tag the whole type
+// is the JSON body. [None] stands for no input, or no output.
+//
+//	type bookPassage struct {
+//		Lock string     `from:"path lock"`
+//		Days int        `from:"query days" rule:"minimum=1 default=1"`
+//		Body NewPassage `from:"body"`
+//	}
+//
+// # Settings
+//
+// A setting may stand in the list of a group or of a route; where in the list
+// does not matter. It either replaces what an outer group says (Guard, Public,
+// Answers, Summary, Limits) or adds to it (Chain, Scopes, Fails).
+//
+// # Errors
+//
+// What a route returns as its error reaches the caller as a problem of package
+// problem; any other error becomes a 500 that tells nothing, with the cause in
+// the log. Middleware uses [Fail] for the same.
+package wicketway

@@ -1,0 +1,75 @@
+package wicketway
+
+import (
+	"context"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/wicketway/wicketway/problem"
+)
+
+// An Authenticator decides who sent a request. Package chain/auth has some. It
+// must be safe for concurrent use.
+type Authenticator interface {
+	// Authenticate gives the caller. Where it refuses, the error is a problem of
+	// status 401 that carries the field WWW-Authenticate (RFC 9110, 11.6.1).
+	Authenticate(r *http.Request) (*Identity, error)
+	// Challenge is the field WWW-Authenticate for a known caller who lacks the
+	// scopes that are given (RFC 6750, 3.1).
+	Challenge(scopes []string) string
+	// String names it in listings: bearer.
+	String() string
+}
+
+// An Identity is who sent a request. It must not be changed once a guard has
+// returned it.
+type Identity struct {
+	// Subject names the caller; "" is nobody.
+	Subject string
+	// Scopes are what the caller may do.
+	Scopes []string
+	// Claims are what else is known, as the guard found it.
+	Claims map[string]any
+}
+
+// Caller is who sent the request, in handlers and in middleware alike: the zero
+// Identity as long as no guard has said so.
+func Caller(ctx context.Context) Identity {
+	if s := stateOf(ctx); s != nil {
+		if id := s.caller.Load(); id != nil {
+			return *id
+		}
+	}
+	return Identity{}
+}
+
+// ErrScopeMissing is raised where the caller lacks a scope that a route needs.
+var ErrScopeMissing = problem.Forbidden.Define(http.StatusForbidden, "scope-missing", "The caller lacks a scope")
+
+// admit asks the guard about a request.
+func (t *target) admit(r *http.Request, s *state) error {
+	caller, err := t.guard.Authenticate(r)
+	if err != nil {
+		return err
+	}
+	s.caller.Store(caller)
+	for _, scope := range t.scopes {
+		if !slices.Contains(caller.Scopes, scope) {
+			return ErrScopeMissing.New("This needs %s; the caller has %s.", scopeList(t.scopes), scopeList(caller.Scopes)).
+				With("scopes", t.scopes).
+				WithHeader("WWW-Authenticate", t.guard.Challenge(t.scopes))
+		}
+	}
+	return nil
+}
+
+func scopeList(scopes []string) string {
+	switch len(scopes) {
+	case 0:
+		return "no scope"
+	case 1:
+		return "the scope " + scopes[0]
+	}
+	return "the scopes " + strings.Join(scopes, ", ")
+}

@@ -1,0 +1,73 @@
+package wicketway
+
+import (
+	"context"
+	"net/http"
+	"reflect"
+	"sync"
+)
+
+// None is the input of a route that reads nothing, or the output of one that
+// has nothing to say; such a route answers 204.
+type None struct{}
+
+type routePart struct {
+	at       place
+	line     string
+	settings []Setting
+	compile  func(*site) endpoint
+}
+
+func (p routePart) part() place { return p.at }
+
+// An endpoint serves a request at the end of its chain. An error that it returns
+// has not been answered.
+type endpoint interface {
+	serve(w http.ResponseWriter, r *http.Request, s *state) error
+}
+
+// Route declares a route. The line reads like HTTP's own request line: a method,
+// a space, a path template. The function gets an input that has been read and
+// checked, and its output is sent as JSON. It is called by many requests at a
+// time; its context is the request's, and ends when the caller leaves.
+func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), settings ...Setting) Part {
+	return routePart{here(0), line, settings, func(at *site) endpoint {
+		if serve == nil {
+			at.mistakef("the function is nil")
+		}
+		return &typed[In, Out]{
+			call:   serve,
+			input:  compileInput(at, reflect.TypeFor[In]()),
+			output: compileOutput(at, reflect.TypeFor[Out]()),
+		}
+	}}
+}
+
+// typed is the endpoint for a function with an input and an output.
+type typed[In, Out any] struct {
+	call   func(context.Context, In) (Out, error)
+	input  *input
+	output output
+	// holders keeps values to read inputs into; the function gets a copy, so
+	// no handler can keep one.
+	holders sync.Pool
+}
+
+func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	holder, _ := t.holders.Get().(*In)
+	if holder == nil {
+		holder = new(In)
+	}
+	err := t.input.read(reflect.ValueOf(holder).Elem(), r, s)
+	in := *holder
+	*holder = *new(In)
+	t.holders.Put(holder)
+	if err != nil {
+		return err
+	}
+	out, err := t.call(r.Context(), in)
+	if err != nil {
+		return err
+	}
+	return t.output.send(w, r, any(out))
+}

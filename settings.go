@@ -1,0 +1,114 @@
+package wicketway
+
+import (
+	"net/http"
+	"slices"
+
+	"github.com/wicketway/wicketway/problem"
+)
+
+// terms are what holds at one point of the description: what all settings
+// around it add up to. A copy goes down into each group and route.
+type terms struct {
+	links   []*link // the chain, outermost first
+	guard   Authenticator
+	guardAt int // how many links come before the guard
+	guarded bool
+	public  bool
+	scopes  []string
+	fails   []*problem.Kind
+	answers int // the status of a success; 0: 200, or 204 for None
+	summary string
+	limits  Limits
+	version string
+}
+
+// below is a copy to which inner settings can add without touching t.
+func (t terms) below() terms {
+	t.links = slices.Clip(t.links)
+	t.scopes = slices.Clip(t.scopes)
+	t.fails = slices.Clip(t.fails)
+	return t
+}
+
+// Chain adds middleware, outermost first. Outer groups' chains come before inner
+// ones. Each middleware is applied once where the setting stands, not once a
+// route, so that its state is shared by all below.
+func Chain(middleware ...Middleware) Setting {
+	at := here(0)
+	return setting{at, "Chain", false, func(b *builder, t *terms) {
+		for i, m := range middleware {
+			if m.Wrap == nil {
+				b.mistake(at, "Chain: middleware %d has no function: use Wrap, or a package's own", i+1)
+				continue
+			}
+			t.links = append(t.links, newLink(m, at, len(t.links)))
+		}
+	}}
+}
+
+// Guard says who decides about the caller. It is asked after the chain of the
+// list in which it stands, so that refused requests are logged too. Under it
+// every route needs a caller, but for what is [Public].
+func Guard(by Authenticator) Setting {
+	return replacing("Guard", func(t *terms) {
+		t.guard, t.guarded, t.public, t.guardAt = by, true, false, -1
+	})
+}
+
+// Public opens what a guard around it closes.
+func Public() Setting {
+	return replacing("Public", func(t *terms) { t.guard, t.guarded, t.public, t.scopes = nil, false, true, nil })
+}
+
+// Scopes are what the caller must have been granted: all of them, with those of
+// outer groups.
+func Scopes(needed ...string) Setting {
+	return adding("Scopes", func(_ *builder, t *terms) { t.scopes = append(t.scopes, needed...) })
+}
+
+// Fails names the kinds of problem that a route can raise itself.
+func Fails(kinds ...*problem.Kind) Setting {
+	at := here(0)
+	return adding("Fails", func(b *builder, t *terms) {
+		for _, k := range kinds {
+			b.kind(at, k)
+		}
+		t.fails = append(t.fails, kinds...)
+	})
+}
+
+// Answers is the status of a success, 200 to 299.
+func Answers(status int) Setting {
+	return replacing("Answers", func(t *terms) { t.answers = status })
+}
+
+// Summary says in a line what a route is for.
+func Summary(text string) Setting {
+	return replacing("Summary", func(t *terms) { t.summary = text })
+}
+
+// Limits are the bounds of what a request may ask for. A zero field leaves what
+// an outer group says, in the end the default.
+type Limits struct {
+	// Body is the size of a request's body in bytes; 1 MiB by default.
+	Body int64
+}
+
+func (l Limits) part() place { return place{} }
+
+func (l Limits) setting() setting {
+	return setting{name: "Limits", replaces: true, apply: func(b *builder, t *terms) {
+		if l.Body < 0 {
+			b.mistake(b.at, "Limits: Body is %d bytes: it must be positive", l.Body)
+		}
+		if l.Body > 0 {
+			t.limits.Body = l.Body
+		}
+	}}
+}
+
+var defaultTerms = terms{limits: Limits{Body: 1 << 20}}
+
+// validAnswer says whether a route can answer a success so.
+func validAnswer(status int) bool { return status == 0 || status >= http.StatusOK && status < 300 }
