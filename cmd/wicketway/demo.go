@@ -1,0 +1,30 @@
+package main
+
+import (
+	"log/slog"
+
+	"github.com/spf13/cobra"
+
+	"github.com/wicketway/wicketway/examples/canal/demo"
+)
+
+func demoCommand() *cobra.Command {
+	var listen, data string
+	var tour bool
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Serve the Osterbeck Canal, a made-up API to try things on",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if tour {
+				return checked(demo.Tour(c.Context(), c.OutOrStdout()))
+			}
+			log := slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))
+			return checked(demo.Run(c.Context(), listen, data, c.OutOrStdout(), log))
+		},
+	}
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8080", "address to listen on")
+	c.Flags().StringVar(&data, "data", "", "folder for the data (default: a temporary one)")
+	c.Flags().BoolVar(&tour, "tour", false, "walk through the API on a free port, print each request and answer, and end")
+	return c
+}

@@ -1,0 +1,60 @@
+// Wicketway is the command-line tool of package wicketway.
+//
+// Its exit status is 0 where all is well, 1 where what was checked or done falls
+// short, and 2 where the call itself was wrong.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	os.Exit(run(ctx, os.Args[1:], os.Stdout, os.Stderr))
+}
+
+// run is the tool as a function: arguments in, exit status out.
+func run(ctx context.Context, args []string, out, errs io.Writer) int {
+	root := &cobra.Command{
+		Use:           "wicketway",
+		Short:         "Look at, check and try HTTP APIs built with Wicketway",
+		SilenceUsage:  true,
+		SilenceErrors: true,
+	}
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(demoCommand())
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	fmt.Fprintln(errs, "wicketway:", err)
+	if _, ok := errors.AsType[shortfall](err); ok {
+		return 1
+	}
+	return 2
+}
+
+// A shortfall is an error of what was done, not of the call: exit status 1.
+type shortfall struct{ error }
+
+func (s shortfall) Unwrap() error { return s.error }
+
+// checked marks what a command's work returns.
+func checked(err error) error {
+	if err == nil {
+		return nil
+	}
+	return shortfall{err}
+}

@@ -1,0 +1,298 @@
+package demo
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/examples/canal/store"
+)
+
+// ErrTour is returned by Tour where an answer was not as expected.
+var ErrTour = errors.New("the tour met answers that it did not expect")
+
+// A step is one request of the tour and what must come back.
+type step struct {
+	title  string
+	line   string // method and path, below /api
+	as     string // whose token to send: skipper, keeper, or a token as it is
+	header http.Header
+	body   string
+	status int
+	code   string   // of a problem
+	items  []string // the faults of an input: place, rule
+	holds  []string // pieces that the answer must have, in its header or its body
+	lacks  []string // pieces that it must not have
+	log    bool     // show what the log said
+}
+
+var asJSON = http.Header{"Content-Type": {"application/json"}}
+
+const newPassage = `{"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z","crew":3}`
+
+// steps are in the order in which somebody would try them who meets the API for
+// the first time.
+var steps = []step{
+	{title: "All locks", line: "GET /v2/locks", status: 200, holds: []string{`"lock":"bell"`, `"lock":"chapel"`}},
+	{title: "One lock", line: "GET /v2/locks/bell", status: 200, holds: []string{`"length":38.5`}},
+	{title: "A lock that is not there", line: "GET /v2/locks/nowhere", status: 404, code: "no-such-lock"},
+	{title: "The same lock in version 1, in feet", line: "GET /v1/locks/bell", status: 200, holds: []string{`"length_ft":126.3`}},
+	{title: "A version that is not there", line: "GET /v3/locks/bell", status: 404, code: "version-unknown", holds: []string{`"v1"`, `"v2"`}},
+	{title: "A path that is not there", line: "GET /v2/lochs", status: 404, code: "not-found"},
+	{title: "A method that does not apply", line: "DELETE /v2/locks/bell", status: 405, code: "method-not-allowed", holds: []string{"Allow: GET, HEAD, OPTIONS"}},
+	{title: "Booking without a token", line: "POST /v2/passages", header: asJSON, body: newPassage, status: 401, code: "token-missing", holds: []string{"Www-Authenticate: Bearer"}},
+	{title: "Booking with a token that is none", line: "POST /v2/passages", as: "rusty-key", header: asJSON, body: newPassage, status: 401, code: "token-malformed"},
+	{title: "A token for plate and PIN", line: "POST /v2/tokens", header: asJSON, body: `{"vessel":"` + store.SamplePlate(0) + `","pin":"` + store.SamplePIN(0) + `"}`, status: 201, holds: []string{`"token_type":"Bearer"`}},
+	{title: "Booking as a skipper", line: "POST /v2/passages", as: "skipper", header: asJSON, body: newPassage, status: 201, holds: []string{"Location: /api/v2/passages/61", `"vessel":"OB-1001"`}},
+	{title: "Reading the booking", line: "GET /v2/passages/61", as: "skipper", status: 200, holds: []string{`"crew":3`}},
+	{title: "The same booking in version 1", line: "GET /v1/passages/61", as: "skipper", status: 200, holds: []string{`"plate":"OB-1001"`, `"at":"2027-05-04 09:30"`}},
+	{title: "An id of the wrong kind", line: "GET /v2/passages/sixty-one", as: "skipper", status: 400, code: "input-unreadable", items: []string{"path passage type"}},
+	{title: "The same slot a second time", line: "POST /v2/passages", as: "skipper", header: asJSON, body: newPassage, status: 409, code: "slot-taken"},
+	{title: "A lock that is closed", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"tanners","direction":"up","slot":"2027-05-04T09:30:00Z"}`, status: 409, code: "lock-closed"},
+	{title: "Several faults in one body", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"","direction":"sideways","crew":99,"colour":"red"}`, status: 422, code: "input-invalid",
+		items: []string{"body /lock minLength", "body /direction enum", "body /crew maximum", "body /colour additionalProperties", "body /slot required"}},
+	{title: "Text where a number is due", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"bell","direction":"up","slot":"at noon","crew":"many"}`, status: 400, code: "input-unreadable",
+		items: []string{"body /slot format", "body /crew type"}},
+	{title: "A body that is no JSON", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"bell",`, status: 400, code: "input-unreadable", items: []string{"body  syntax"}},
+	{title: "A body of another type", line: "POST /v2/passages", as: "skipper", header: http.Header{"Content-Type": {"text/csv"}}, body: "bell,up", status: 415, code: "unsupported-media-type", holds: []string{"Accept: application/json"}},
+	{title: "A body of more than 1 MiB", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"` + strings.Repeat("x", 1<<20) + `"}`, status: 413, code: "body-too-large"},
+	{title: "A page of passages, with a limit out of bounds", line: "GET /v2/passages?limit=1000&after=last", as: "skipper", status: 400, code: "input-unreadable", items: []string{"query after type", "query limit maximum"}},
+	{title: "A skipper at the keeper's wheel", line: "PUT /v2/locks/tanners/state", as: "skipper", header: asJSON, body: `{"state":"open"}`, status: 403, code: "scope-missing", holds: []string{`error="insufficient_scope"`}},
+	{title: "The keeper opens the lock", line: "PUT /v2/locks/tanners/state", as: "keeper", header: asJSON, body: `{"state":"open"}`, status: 200, holds: []string{`"state":"open"`}},
+	{title: "A compressed answer", line: "GET /v2/locks", header: http.Header{"Accept-Encoding": {"gzip"}}, status: 200, holds: []string{"Content-Encoding: gzip", "Vary: Accept-Encoding", `"lock":"bell"`}},
+	{title: "A handler that fails", line: "GET /v2/drill?fault=error", status: 500, code: "internal", lacks: []string{"sluice", "gauge"}, log: true},
+	{title: "A handler that panics", line: "GET /v2/drill?fault=panic", status: 500, code: "internal", lacks: []string{"nil map", ".go:"}, log: true},
+	{title: "The server still answers", line: "GET /v2/locks/heron", status: 200, holds: []string{`"lock":"heron"`}},
+	{title: "Cancelling the booking", line: "DELETE /v2/passages/61", as: "skipper", status: 204},
+}
+
+// An answer is what came back, as text.
+type answer struct {
+	status int
+	header string // the fields worth showing
+	body   string // as it is meant: unpacked
+	media  string
+}
+
+// Tour serves the canal on a free port, walks through it and prints what it
+// sends and gets. It returns ErrTour if an answer was not as expected.
+func Tour(ctx context.Context, out io.Writer) (err error) {
+	var log bytes.Buffer
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	c, err := Open("", slog.New(slog.NewTextHandler(&log, nil)))
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	serving, stop := context.WithCancel(ctx)
+	served := make(chan error, 1)
+	go func() { served <- c.API.ServeOn(serving, l) }()
+	defer func() {
+		stop()
+		err = errors.Join(err, <-served)
+	}()
+
+	base := "http://" + l.Addr().String()
+	fmt.Fprintf(out, "A tour of the Osterbeck Canal at %s\n", base)
+	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableCompression: true, DisableKeepAlives: true}}
+	wrong := 0
+	for i, s := range steps {
+		log.Reset()
+		fmt.Fprintf(out, "\n%2d  %s\n", i+1, s.title)
+		got, err := s.send(ctx, &client, base+"/api", c)
+		if err != nil {
+			return err
+		}
+		s.print(out, got)
+		if s.log {
+			printLog(out, log.String())
+		}
+		if missed := s.missed(got); missed != nil {
+			wrong++
+			fmt.Fprintf(out, "    NOT AS EXPECTED: %s\n", strings.Join(missed, "; "))
+		} else {
+			fmt.Fprintf(out, "    as expected: %s\n", s.wanted())
+		}
+	}
+	fmt.Fprintf(out, "\n%d steps, %d as expected, %d not\n", len(steps), len(steps)-wrong, wrong)
+	if wrong > 0 {
+		return ErrTour
+	}
+	return nil
+}
+
+func (s step) send(ctx context.Context, client *http.Client, base string, c *Canal) (answer, error) {
+	method, path, _ := strings.Cut(s.line, " ")
+	req, err := http.NewRequestWithContext(ctx, method, base+path, strings.NewReader(s.body))
+	if err != nil {
+		return answer{}, err
+	}
+	for name, values := range s.header {
+		req.Header[name] = values
+	}
+	switch s.as {
+	case "":
+	case "skipper":
+		req.Header.Set("Authorization", "Bearer "+c.Skipper)
+	case "keeper":
+		req.Header.Set("Authorization", "Bearer "+c.Keeper)
+	default:
+		req.Header.Set("Authorization", "Bearer "+s.as)
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		return answer{}, err
+	}
+	defer resp.Body.Close()
+	return read(resp)
+}
+
+func read(resp *http.Response) (answer, error) {
+	body := io.Reader(resp.Body)
+	if resp.Header.Get("Content-Encoding") == "gzip" {
+		unpacked, err := gzip.NewReader(body)
+		if err != nil {
+			return answer{}, err
+		}
+		body = unpacked
+	}
+	text, err := io.ReadAll(body)
+	if err != nil {
+		return answer{}, err
+	}
+	a := answer{status: resp.StatusCode, body: string(text), media: resp.Header.Get("Content-Type")}
+	for _, name := range []string{"Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Vary"} {
+		if v := resp.Header.Get(name); v != "" {
+			a.header += name + ": " + v + "\n"
+		}
+	}
+	return a, nil
+}
+
+// wanted says what the step expects.
+func (s step) wanted() string {
+	text := fmt.Sprint(s.status)
+	if s.code != "" {
+		text += " " + s.code
+	}
+	if len(s.items) > 0 {
+		text += fmt.Sprintf(", %d fault(s) named", len(s.items))
+	}
+	if len(s.lacks) > 0 {
+		text += ", without a word of the cause"
+	}
+	return text
+}
+
+// missed lists how the answer differs from what the step expects.
+func (s step) missed(a answer) []string {
+	var missed []string
+	if a.status != s.status {
+		missed = append(missed, fmt.Sprintf("wanted status %d", s.status))
+	}
+	var p struct {
+		Status int    `json:"status"`
+		Code   string `json:"code"`
+		Errors []struct {
+			In      string `json:"in"`
+			Name    string `json:"name"`
+			Pointer string `json:"pointer"`
+			Rule    string `json:"rule"`
+		} `json:"errors"`
+	}
+	if s.status >= 400 {
+		if err := json.Unmarshal([]byte(a.body), &p); err != nil || a.media != "application/problem+json" {
+			missed = append(missed, "wanted a problem in JSON")
+		}
+		if p.Status != s.status || p.Code != s.code {
+			missed = append(missed, "wanted the code "+s.code)
+		}
+	}
+	var items []string
+	for _, e := range p.Errors {
+		items = append(items, e.In+" "+e.Name+e.Pointer+" "+e.Rule)
+	}
+	if !slices.Equal(items, s.items) {
+		missed = append(missed, fmt.Sprintf("wanted the faults %q", s.items))
+	}
+	for _, piece := range s.holds {
+		if !strings.Contains(a.header+a.body, piece) {
+			missed = append(missed, "wanted "+piece)
+		}
+	}
+	for _, piece := range s.lacks {
+		if strings.Contains(a.header+a.body, piece) {
+			missed = append(missed, "it must not tell "+piece)
+		}
+	}
+	return missed
+}
+
+// Long answers are shown in part.
+const (
+	shownLines = 24
+	shownWidth = 108
+)
+
+func (s step) print(out io.Writer, a answer) {
+	method, path, _ := strings.Cut(s.line, " ")
+	fmt.Fprintf(out, "    > %s /api%s\n", method, path)
+	if s.as != "" {
+		fmt.Fprintf(out, "    > Authorization: Bearer (%s)\n", s.as)
+	}
+	for name, values := range s.header {
+		fmt.Fprintf(out, "    > %s: %s\n", name, values[0])
+	}
+	if s.body != "" {
+		fmt.Fprintf(out, "    > %s\n", shorten(s.body))
+	}
+	fmt.Fprintf(out, "    < %d %s", a.status, http.StatusText(a.status))
+	if a.media != "" {
+		fmt.Fprintf(out, "  (%s, %d bytes)", a.media, len(a.body))
+	}
+	fmt.Fprintln(out)
+	text := jsontext.Value(a.body)
+	if text.Indent(jsontext.WithIndent("  ")) == nil {
+		a.body = string(text)
+	}
+	lines := strings.Split(strings.TrimSpace(a.header+a.body), "\n")
+	for i, line := range lines {
+		if i == shownLines && len(lines) > shownLines+2 {
+			fmt.Fprintf(out, "    < ... and %d lines more\n", len(lines)-i)
+			break
+		}
+		if line != "" {
+			fmt.Fprintf(out, "    < %s\n", shorten(line))
+		}
+	}
+}
+
+func printLog(out io.Writer, text string) {
+	for line := range strings.Lines(text) {
+		fmt.Fprintf(out, "    the log: %s\n", shorten(line[strings.Index(line, "level="):]))
+	}
+}
+
+func shorten(s string) string {
+	s = strings.TrimRight(s, "\n")
+	if len(s) > shownWidth {
+		return s[:shownWidth] + fmt.Sprintf("... (%d bytes)", len(s))
+	}
+	return s
+}
