@@ -121,9 +121,6 @@ func (b *builder) list(at place, parts []Part, outer terms) terms {
 	}
 	if t.guardAt < 0 {
 		t.guardAt = len(t.links)
-		if t.guard == nil {
-			b.mistake(at, "Guard: the guard is nil; Public() opens a route")
-		}
 	}
 	if len(t.scopes) > len(outer.scopes) && !t.guarded {
 		b.mistake(at, "Scopes: no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out")

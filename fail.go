@@ -97,8 +97,20 @@ func (s *state) catch(w http.ResponseWriter, r *http.Request) {
 	case http.ErrAbortHandler: // net/http's own way to give up a connection
 		panic(v)
 	default:
-		Fail(w, r, &panicError{v, debug.Stack()})
+		Fail(w, r, &panicError{v, panicStack()})
 	}
+}
+
+// panicStack is the stack from the function that panicked on: what stands above
+// it is how the panic was caught.
+func panicStack() []byte {
+	stack := debug.Stack()
+	if _, below, ok := bytes.Cut(stack, []byte("\npanic(")); ok {
+		if parts := bytes.SplitN(below, []byte("\n"), 3); len(parts) == 3 {
+			return parts[2]
+		}
+	}
+	return stack
 }
 
 // finish ends a request: what nobody logged is logged, and a broken answer is

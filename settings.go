@@ -51,9 +51,17 @@ func Chain(middleware ...Middleware) Setting {
 // list in which it stands, so that refused requests are logged too. Under it
 // every route needs a caller, but for what is [Public].
 func Guard(by Authenticator) Setting {
-	return replacing("Guard", func(t *terms) {
+	at := here(0)
+	return setting{at, "Guard", true, func(b *builder, t *terms) {
+		if by == nil {
+			b.mistake(at, "Guard: the guard is nil; Public() opens a route")
+		} else if c, ok := by.(interface{ Check() error }); ok {
+			if err := c.Check(); err != nil {
+				b.mistake(at, "Guard: %v", err)
+			}
+		}
 		t.guard, t.guarded, t.public, t.guardAt = by, true, false, -1
-	})
+	}}
 }
 
 // Public opens what a guard around it closes.

@@ -35,24 +35,27 @@ var strict = json.RejectUnknownMembers(true)
 // null may be hidden, is the text skimmed once more. Only when something failed
 // is it walked again to find every fault.
 func (t *Type) Decode(data []byte, into any) []Fault {
-	if err := json.Unmarshal(data, into, strict); err != nil {
+	if ok, err := t.fast(data, into); !ok {
 		return t.explain(data, err)
 	}
+	return nil
+}
+
+// fast decodes and checks; where it is not ok it does not know why, but for an
+// error of decoding.
+func (t *Type) fast(data []byte, into any) (ok bool, err error) {
+	if err := json.Unmarshal(data, into, strict); err != nil {
+		return false, err
+	}
 	if !t.deep {
-		if t.null || !isNull(data) {
-			return nil
-		}
-		return t.explain(data, nil)
+		return t.null || !isNull(data), nil
 	}
 	v := reflect.ValueOf(into).Elem()
 	ok, unsure := t.examine(v)
 	if ok && (unsure || stdbytes.Contains(data, null)) {
 		ok = (&skimmer{data: data}).value(t, v)
 	}
-	if ok {
-		return nil
-	}
-	return t.explain(data, nil)
+	return ok, nil
 }
 
 // explain finds every fault of a text that is known to have one.

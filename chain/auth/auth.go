@@ -3,6 +3,7 @@ package auth
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -24,21 +25,18 @@ var (
 // the token alone, and the key for each.
 type Keys struct {
 	algorithms []string
-	key        jwt.Keyfunc
+	key        any
+	wrong      error // what is wrong with the key
 }
 
 // HS256 trusts tokens signed with a shared secret (RFC 7518, 3.2), which must
 // have 32 bytes at least.
 func HS256(secret []byte) Keys {
-	return Keys{
-		algorithms: []string{jwt.SigningMethodHS256.Alg()},
-		key: func(*jwt.Token) (any, error) {
-			if len(secret) < 32 {
-				return nil, errors.New("auth.HS256: the secret has less than 32 bytes")
-			}
-			return secret, nil
-		},
+	k := Keys{algorithms: []string{jwt.SigningMethodHS256.Alg()}, key: secret}
+	if len(secret) < 32 {
+		k.wrong = fmt.Errorf("auth.HS256: the secret has %d bytes, 32 at least are needed (RFC 7518, 3.2)", len(secret))
 	}
+	return k
 }
 
 // Bearer asks for a bearer token (RFC 6750) that is a JWT (RFC 7519) with a
@@ -58,6 +56,11 @@ type bearer struct {
 
 func (b *bearer) String() string { return "bearer" }
 
+// Check is asked by Build.
+func (b *bearer) Check() error { return b.keys.wrong }
+
+func (b *bearer) find(*jwt.Token) (any, error) { return b.keys.key, b.keys.wrong }
+
 func (b *bearer) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	field := r.Header.Get("Authorization")
 	if field == "" {
@@ -68,7 +71,7 @@ func (b *bearer) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 		return nil, refuse(ErrTokenMissing, "The field Authorization has another scheme than Bearer.", nil)
 	}
 	var c claims
-	if _, err := b.parser.ParseWithClaims(strings.TrimLeft(token, " "), &c, b.keys.key); err != nil {
+	if _, err := b.parser.ParseWithClaims(strings.TrimLeft(token, " "), &c, b.find); err != nil {
 		return nil, explain(err)
 	}
 	if c.Subject == "" {

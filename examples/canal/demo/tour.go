@@ -73,7 +73,7 @@ var steps = []step{
 	{title: "The keeper opens the lock", line: "PUT /v2/locks/tanners/state", as: "keeper", header: asJSON, body: `{"state":"open"}`, status: 200, holds: []string{`"state":"open"`}},
 	{title: "A compressed answer", line: "GET /v2/locks", header: http.Header{"Accept-Encoding": {"gzip"}}, status: 200, holds: []string{"Content-Encoding: gzip", "Vary: Accept-Encoding", `"lock":"bell"`}},
 	{title: "A handler that fails", line: "GET /v2/drill?fault=error", status: 500, code: "internal", lacks: []string{"sluice", "gauge"}, log: true},
-	{title: "A handler that panics", line: "GET /v2/drill?fault=panic", status: 500, code: "internal", lacks: []string{"nil map", ".go:"}, log: true},
+	{title: "A handler that panics", line: "GET /v2/drill?fault=panic", status: 500, code: "internal", lacks: []string{"below the bed", ".go:"}, log: true},
 	{title: "The server still answers", line: "GET /v2/locks/heron", status: 200, holds: []string{`"lock":"heron"`}},
 	{title: "Cancelling the booking", line: "DELETE /v2/passages/61", as: "skipper", status: 204},
 }
@@ -246,8 +246,10 @@ func (s step) missed(a answer) []string {
 
 // Long answers are shown in part.
 const (
-	shownLines = 24
-	shownWidth = 108
+	shownLines = 20
+	shownWidth = 112
+	logLines   = 4
+	jsonWidth  = 100 // a JSON value of up to this many bytes stays on one line
 )
 
 func (s step) print(out io.Writer, a answer) {
@@ -267,11 +269,7 @@ func (s step) print(out io.Writer, a answer) {
 		fmt.Fprintf(out, "  (%s, %d bytes)", a.media, len(a.body))
 	}
 	fmt.Fprintln(out)
-	text := jsontext.Value(a.body)
-	if text.Indent(jsontext.WithIndent("  ")) == nil {
-		a.body = string(text)
-	}
-	lines := strings.Split(strings.TrimSpace(a.header+a.body), "\n")
+	lines := strings.Split(strings.TrimSpace(a.header+layout(a.body)), "\n")
 	for i, line := range lines {
 		if i == shownLines && len(lines) > shownLines+2 {
 			fmt.Fprintf(out, "    < ... and %d lines more\n", len(lines)-i)
@@ -283,9 +281,54 @@ func (s step) print(out io.Writer, a answer) {
 	}
 }
 
+// layout indents JSON, but keeps on one line what fits on one; anything else
+// stays as it is.
+func layout(text string) string {
+	v := jsontext.Value(text)
+	if v.Format(jsontext.SpaceAfterComma(true), jsontext.SpaceAfterColon(true)) != nil {
+		return text
+	}
+	if len(v) <= jsonWidth || v.Kind() != '{' && v.Kind() != '[' {
+		return string(v)
+	}
+	var b strings.Builder
+	in := jsontext.NewDecoder(bytes.NewReader(v))
+	open, _ := in.ReadToken()
+	b.WriteString(open.String())
+	for n := 0; in.PeekKind() != '}' && in.PeekKind() != ']'; n++ {
+		if n > 0 {
+			b.WriteString(",")
+		}
+		b.WriteString("\n  ")
+		piece, _ := in.ReadValue()
+		if open.Kind() == '{' {
+			b.Write(piece)
+			b.WriteString(": ")
+			piece, _ = in.ReadValue()
+		}
+		b.WriteString(strings.ReplaceAll(layout(string(piece)), "\n", "\n  "))
+	}
+	end, _ := in.ReadToken()
+	return b.String() + "\n" + end.String()
+}
+
+// printLog shows the start of each line of the log, wrapped at its spaces.
 func printLog(out io.Writer, text string) {
 	for line := range strings.Lines(text) {
-		fmt.Fprintf(out, "    the log: %s\n", shorten(line[strings.Index(line, "level="):]))
+		fmt.Fprintln(out, "    the log:")
+		piece, shown := "", 0
+		for word := range strings.FieldsSeq(line[strings.Index(line, "level="):]) {
+			if len(piece)+len(word) > jsonWidth {
+				fmt.Fprintf(out, "    |%s\n", shorten(piece))
+				piece, shown = "", shown+1
+			}
+			if shown == logLines {
+				piece = " ..."
+				break
+			}
+			piece += " " + word
+		}
+		fmt.Fprintf(out, "    |%s\n", shorten(piece))
 	}
 }
 

@@ -21,8 +21,7 @@ type order struct {
 
 func run(_ context.Context, in order) (string, error) {
 	if in.Fault == "panic" {
-		var gauges map[string]float64
-		gauges["bell"] = 1.4 // writing to a nil map
+		panic("drill: gauge 7 answered with a level below the bed")
 	}
 	return "", fmt.Errorf("drill: reading gauge 7: %w", errors.New("the sluice file /var/canal/7.dat is locked"))
 }

@@ -1,0 +1,391 @@
+package wicketway_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/go-json-experiment/json"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/problem"
+)
+
+var about = wicketway.Info{Title: "Test", Version: "1.0.0"}
+
+func build(t *testing.T, parts ...wicketway.Part) *wicketway.API {
+	t.Helper()
+	api, err := wicketway.Build(about, parts...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return api
+}
+
+// ask sends a request in process. The header is written as "Name: value" lines.
+func ask(api http.Handler, line, header, body string) *httptest.ResponseRecorder {
+	method, target, _ := strings.Cut(line, " ")
+	r := httptest.NewRequest(method, target, strings.NewReader(body))
+	for field := range strings.Lines(header) {
+		name, value, _ := strings.Cut(strings.TrimSpace(field), ": ")
+		r.Header.Add(name, value)
+	}
+	w := httptest.NewRecorder()
+	api.ServeHTTP(w, r)
+	return w
+}
+
+const asJSON = "Content-Type: application/json"
+
+// checkProblem holds an answer against the shape that all problems have, and
+// gives its faults as "in name-or-pointer rule".
+func checkProblem(t *testing.T, what string, w *httptest.ResponseRecorder, status int, code string) (faults []string) {
+	t.Helper()
+	var p struct {
+		Type, Title, Detail, Instance, Code string
+		Status                              int
+		Errors                              []struct{ In, Name, Pointer, Rule, Detail string }
+	}
+	if err := json.Unmarshal(w.Body.Bytes(), &p, json.MatchCaseInsensitiveNames(true)); err != nil {
+		t.Errorf("%s: %v in %q", what, err, w.Body)
+	}
+	if w.Code != status || p.Status != status || p.Code != code || p.Type == "" || p.Title == "" ||
+		w.Header().Get("Content-Type") != problem.MediaType {
+		t.Errorf("%s: %d %s %s, want %d %s", what, w.Code, w.Header().Get("Content-Type"), w.Body, status, code)
+	}
+	for _, e := range p.Errors {
+		faults = append(faults, e.In+" "+e.Name+e.Pointer+" "+e.Rule)
+	}
+	return faults
+}
+
+// mark is a middleware that leaves its name in the field Passed.
+func mark(name string) wicketway.Middleware {
+	return wicketway.Wrap(name, func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Add("Passed", name)
+			next.ServeHTTP(w, r)
+		})
+	})
+}
+
+// A plate is a guard that takes the field Plate for the caller.
+type plate string
+
+func (p plate) String() string            { return string(p) }
+func (p plate) Challenge([]string) string { return "Plate" }
+func (p plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+	name, scopes, _ := strings.Cut(r.Header.Get("Plate"), " ")
+	if name == "" {
+		return nil, problem.Unauthorized.New("no plate for %s", p).WithHeader("WWW-Authenticate", "Plate")
+	}
+	return &wicketway.Identity{Subject: name, Scopes: strings.Fields(scopes)}, nil
+}
+
+func whoami(ctx context.Context, _ wicketway.None) (string, error) {
+	return wicketway.Caller(ctx).Subject, nil
+}
+
+// Chains add up from the outside in, guards replace each other and are asked
+// after the chain of their own list, and what no route takes passes the chain of
+// its group without the guard.
+func TestSettingsHoldForWhatStandsInTheirGroup(t *testing.T) {
+	api := build(t,
+		wicketway.Route("GET /open", whoami),
+		wicketway.Chain(mark("outer")), // after a route: order does not matter
+		wicketway.At("/in",
+			wicketway.Guard(plate("first")),
+			wicketway.Chain(mark("a"), mark("b")),
+			wicketway.Route("GET /", whoami),
+			wicketway.Route("GET /public", whoami, wicketway.Public(), wicketway.Chain(mark("own"))),
+			wicketway.Group(
+				wicketway.Chain(mark("c")),
+				wicketway.Scopes("read"),
+				wicketway.Route("GET /read", whoami),
+				wicketway.Route("GET /write", whoami, wicketway.Scopes("write"), wicketway.Chain(mark("d"))),
+			),
+			wicketway.At("/deep", wicketway.Guard(plate("second")), wicketway.Chain(mark("e")), wicketway.Route("GET /x", whoami)),
+			wicketway.Version("v1", wicketway.Chain(mark("v")), wicketway.Route("GET /x", whoami, wicketway.Public())),
+		),
+	)
+	for _, c := range []struct {
+		line, plate string
+		status      int
+		passed      string
+		body        string
+	}{
+		{"GET /open", "", 200, "outer", `""`},
+		{"GET /in", "", 401, "outer a b", "no plate for first"},
+		{"GET /in", "OB-1001", 200, "outer a b", `"OB-1001"`},
+		{"GET /in/public", "", 200, "outer a b own", `""`},
+		{"GET /in/read", "OB-1001", 403, "outer a b", "the scope read; the caller has no scope"},
+		{"GET /in/read", "OB-1001 read", 200, "outer a b c", `"OB-1001"`},
+		{"GET /in/write", "OB-1001 read", 403, "outer a b", "the scopes read, write"},
+		{"GET /in/write", "OB-1001 read write", 200, "outer a b c d", `"OB-1001"`},
+		{"GET /in/deep/x", "", 401, "outer a b e", "no plate for second"},
+		{"GET /in/v1/x", "", 200, "outer a b v", `""`},
+		{"GET /in/v1/none", "", 404, "outer a b v", "not-found"},
+		{"GET /in/v2/x", "", 404, "outer a b", "There is no version v2 at /in/v2/x; served are v1."},
+		{"GET /in/none", "", 404, "outer a b", "not-found"},
+		{"GET /none", "", 404, "outer", "not-found"},
+		{"PUT /in/read", "", 405, "outer a b", "allowed are GET, HEAD, OPTIONS"},
+		{"OPTIONS /in/read", "", 204, "outer a b", ""},
+	} {
+		header := ""
+		if c.plate != "" {
+			header = "Plate: " + c.plate
+		}
+		w := ask(api, c.line, header, "")
+		passed := strings.Join(w.Header().Values("Passed"), " ")
+		if w.Code != c.status || passed != c.passed || !strings.Contains(w.Body.String(), c.body) {
+			t.Errorf("%s as %q: %d, passed %q, %s\nwant %d, %q, %s", c.line, c.plate, w.Code, passed, w.Body, c.status, c.passed, c.body)
+		}
+	}
+}
+
+type inputs struct {
+	ID    int64    `from:"path id" rule:"minimum=1"`
+	Limit int      `from:"query limit" rule:"maximum=100 default=20"`
+	Tags  []string `from:"query tag"`
+	Key   string   `from:"header Idempotency-Key" rule:"required maxLength=4"`
+	Body  struct {
+		Name string `json:"name" rule:"minLength=1"`
+		Due  bool   `json:"due"`
+	} `from:"body"`
+}
+
+func TestInputs(t *testing.T) {
+	var got inputs
+	api := build(t, wicketway.Route("PUT /things/{id}", func(_ context.Context, in inputs) (wicketway.None, error) {
+		got = in
+		return wicketway.None{}, nil
+	}, wicketway.Limits{Body: 64}))
+	const key = asJSON + "\nIdempotency-Key: k1"
+	if w := ask(api, "PUT /things/7?tag=a&tag=b", key, `{"name":"x","due":false}`); w.Code != 204 ||
+		got.ID != 7 || got.Limit != 20 || !slices.Equal(got.Tags, []string{"a", "b"}) || got.Key != "k1" || got.Body.Name != "x" {
+		t.Errorf("%d %s: %+v", w.Code, w.Body, got)
+	}
+	for _, c := range []struct {
+		line, header, body string
+		status             int
+		code               string
+		faults             string
+	}{
+		{"PUT /things/seven?limit=x", asJSON, `{"name":""}`, 400, "input-unreadable",
+			"path id type, query limit type, header Idempotency-Key required, body /name minLength, body /due required"},
+		{"PUT /things/0?limit=101", asJSON + "\nIdempotency-Key: toolong", `{"due":true,"name":"n"}`, 422, "input-invalid",
+			"path id minimum, query limit maximum, header Idempotency-Key maxLength"},
+		{"PUT /things/1?limit=1&limit=2", key, `{"name":"x","due":true}`, 400, "input-unreadable", "query limit unique"},
+		{"PUT /things/1?limit=%zz", key, `{"name":"x","due":true}`, 400, "input-unreadable", "query  syntax"},
+		{"PUT /things/1", key, ``, 400, "input-unreadable", "body  syntax"},
+		{"PUT /things/1", "Idempotency-Key: k1", `{}`, 415, "unsupported-media-type", ""},
+		{"PUT /things/1", "Idempotency-Key: k1\nContent-Type: application/xml", `{}`, 415, "unsupported-media-type", ""},
+		{"PUT /things/1", "Idempotency-Key: k1\nContent-Type: application/json; charset=latin1", `{}`, 415, "unsupported-media-type", ""},
+		{"PUT /things/1", key, `{"name":"` + strings.Repeat("x", 64) + `"}`, 413, "body-too-large", ""},
+	} {
+		w := ask(api, c.line, c.header, c.body)
+		if faults := checkProblem(t, c.line+" "+c.body, w, c.status, c.code); strings.Join(faults, ", ") != c.faults {
+			t.Errorf("%s %s: %q, want %q", c.line, c.body, faults, c.faults)
+		}
+	}
+	if w := ask(api, "PUT /things/1", "Idempotency-Key: k1\nContent-Type: application/merge+json; charset=UTF-8", `{"name":"x","due":true}`); w.Code != 204 {
+		t.Errorf("a type that ends in +json: %d %s", w.Code, w.Body)
+	}
+}
+
+var (
+	errCanal  = problem.Define(http.StatusConflict, "canal", "The canal cannot do that now")
+	errClosed = errCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed")
+)
+
+func TestFailures(t *testing.T) {
+	secret := errors.New("SELECT * FROM vessels")
+	var seen []error
+	watch := wicketway.Wrap("watch", func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			next.ServeHTTP(w, r)
+			seen = append(seen, wicketway.Failure(r.Context()))
+		})
+	})
+	panics := wicketway.Wrap("panics", func(http.Handler) http.Handler {
+		return http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic(secret) })
+	})
+	fail := func(err error) func(context.Context, wicketway.None) (string, error) {
+		return func(context.Context, wicketway.None) (string, error) { return "", err }
+	}
+	api := build(t, wicketway.Chain(watch),
+		wicketway.Route("GET /closed", fail(fmt.Errorf("booking: %w", errClosed.New("Closed until %d.", 4).With("day", 4).With("status", 1).Because(secret)))),
+		wicketway.Route("GET /kind", fail(errCanal)),
+		wicketway.Route("GET /foreign", fail(secret)),
+		wicketway.Route("GET /late", fail(fmt.Errorf("slow: %w", context.DeadlineExceeded))),
+		wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic(secret) }),
+		wicketway.Route("GET /link", fail(nil), wicketway.Chain(panics)),
+		wicketway.Route("GET /unencodable", func(context.Context, wicketway.None) (any, error) { return map[string]any{"x": make(chan int)}, nil }),
+		wicketway.Route("GET /reply", func(context.Context, wicketway.None) (wicketway.Reply[string], error) {
+			return wicketway.Reply[string]{Status: 404}, nil
+		}),
+	)
+	for _, c := range []struct {
+		path   string
+		status int
+		code   string
+		is     error // what the failure that is logged is
+	}{
+		{"/closed", 409, "lock-closed", errClosed},
+		{"/kind", 409, "canal", errCanal},
+		{"/foreign", 500, "internal", secret},
+		{"/late", 503, "timeout", context.DeadlineExceeded},
+		{"/panic", 500, "internal", secret},
+		{"/link", 500, "internal", secret},
+		{"/unencodable", 500, "internal", nil},
+		{"/reply", 500, "internal", nil},
+		{"/nothing", 404, "not-found", problem.NotFound},
+	} {
+		seen = nil
+		w := ask(api, "GET "+c.path, "", "")
+		checkProblem(t, c.path, w, c.status, c.code)
+		if strings.Contains(w.Body.String(), "SELECT") || strings.Contains(w.Body.String(), ".go") {
+			t.Errorf("%s tells the cause: %s", c.path, w.Body)
+		}
+		if len(seen) != 1 || seen[0] == nil || c.is != nil && !errors.Is(seen[0], c.is) {
+			t.Errorf("%s: the log is told %v, want %v", c.path, seen, c.is)
+		}
+	}
+	if w := ask(api, "GET /closed", "", ""); !strings.Contains(w.Body.String(), `"day":4`) || strings.Count(w.Body.String(), `"status"`) != 1 {
+		t.Errorf("members: %s", w.Body)
+	}
+	if err := error(errClosed.New("x")); !errors.Is(err, errClosed) || !errors.Is(err, errCanal) || errors.Is(err, problem.NotFound) {
+		t.Error("kinds do not form families")
+	}
+}
+
+// Over real connections: a HEAD has the length and no body, a panic after the
+// header cuts the connection, and many callers at a time do not meet.
+func TestOverConnections(t *testing.T) {
+	late := wicketway.Wrap("late", func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path == "/late" {
+				io.WriteString(w, strings.Repeat("x", 8192))
+				panic("too late")
+			}
+			next.ServeHTTP(w, r)
+		})
+	})
+	type echo struct {
+		Word string `from:"path word"`
+	}
+	api := build(t, wicketway.Chain(late),
+		wicketway.Route("GET /late", whoami),
+		wicketway.Route("GET /echo/{word}", func(_ context.Context, in echo) (string, error) { return in.Word, nil }),
+	)
+	server := httptest.NewServer(api)
+	defer server.Close()
+	long := strings.Repeat("y", 5000)
+	resp, err := http.Head(server.URL + "/echo/" + long)
+	if err != nil || resp.ContentLength != int64(len(long)+3) {
+		t.Errorf("HEAD: %v, length %d", err, resp.ContentLength)
+	}
+	if resp, err := http.Get(server.URL + "/late"); err == nil {
+		if _, err := io.ReadAll(resp.Body); err == nil {
+			t.Error("a broken answer looks whole")
+		}
+		resp.Body.Close()
+	}
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Go(func() {
+			for j := range 25 {
+				word := fmt.Sprintf("w%d-%d", i, j)
+				resp, err := http.Get(server.URL + "/echo/" + word)
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				body, _ := io.ReadAll(resp.Body)
+				resp.Body.Close()
+				if string(body) != `"`+word+`"`+"\n" {
+					t.Errorf("%s came back as %s", word, body)
+				}
+			}
+		})
+	}
+	all.Wait()
+}
+
+func TestBuildListsEveryMistake(t *testing.T) {
+	type wrong struct {
+		Limit int    `from:"querry limit"`
+		Gauge string `from:"path gauge"`
+		Depth int    `from:"query depth" rule:"minLength=2"`
+		Loose string
+	}
+	nothing := func(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }
+	list := []wicketway.Part{
+		wicketway.Route("GET /a/{x}", func(context.Context, wrong) (wicketway.None, error) { return wicketway.None{}, nil }),
+		wicketway.Route("GET /same", nothing),
+		wicketway.Route("GET /same", nothing),
+		wicketway.Route("/no-method", nothing),
+		wicketway.Route("GET /open{", nothing),
+		wicketway.Route("GET /body", func(context.Context, struct{ A int }) (wicketway.None, error) { return wicketway.None{}, nil }),
+		wicketway.Route("GET /scoped", nothing, wicketway.Scopes("x")),
+		wicketway.Route("GET /status", nothing, wicketway.Answers(404)),
+		wicketway.Route("GET /twice", nothing, wicketway.Summary("a"), wicketway.Summary("b")),
+		wicketway.Group(wicketway.Guard(plate("p")), wicketway.Public(), wicketway.Route("GET /both", nothing)),
+		wicketway.Group(wicketway.Guard(nil), wicketway.Chain(wicketway.Middleware{}), wicketway.Route("GET /nil", nothing)),
+		wicketway.Route("GET /fails", nothing, wicketway.Fails(problem.Define(200, "Bad Code", ""), problem.Define(409, "canal", "Other"), errCanal)),
+		wicketway.Route("GET /chan", func(context.Context, wicketway.None) (chan int, error) { return nil, nil }),
+		wicketway.Version("v1", wicketway.Version("v2", wicketway.Route("GET /v", nothing))),
+		nil,
+	}
+	build := func() error { _, err := wicketway.Build(wicketway.Info{}, list...); return err }
+	err := build()
+	mistakes, ok := errors.AsType[wicketway.Mistakes](err)
+	if !ok {
+		t.Fatalf("Build: %v", err)
+	}
+	for _, want := range []string{
+		`Info: the API needs a Title`,
+		`GET /a/{x}: wrong.Limit: unknown source "querry" (path, query, header, body)`,
+		`GET /a/{x}: wrong.Gauge: the template has no parameter {gauge}; it has {x}`,
+		`GET /a/{x}: wrong.Depth: rule minLength: is for text, not for int`,
+		`GET /a/{x}: wrong.Loose: has no from tag`,
+		`GET /a/{x}: no field reads the parameter {x}`,
+		`GET /same: matches the same paths as GET /same at api_test.go:`,
+		`"/no-method": a route's line is a method, a space and a path template`,
+		`template "/open{", character 6: { is never closed`,
+		`GET /body: the input reads a body, which a GET does not have`,
+		`Scopes: no guard holds here`,
+		`Answers: 404 is no status of a success`,
+		`Summary: cannot stand beside Summary at api_test.go:`,
+		`Public: cannot stand beside Guard`,
+		`Guard: the guard is nil`,
+		`Chain: middleware 1 has no function`,
+		`status 200 is no error`,
+		`the code "canal" is declared by two kinds`,
+		`the type chan int has no JSON form`,
+		`Version "v2": stands inside version "v1"`,
+		`a part is nil`,
+	} {
+		n := slices.IndexFunc(mistakes, func(m wicketway.Mistake) bool { return strings.Contains(m.Text, want) })
+		if n < 0 {
+			t.Errorf("nothing is said of: %s", want)
+			continue
+		}
+		if m := mistakes[n]; !strings.HasSuffix(m.File, "api_test.go") || m.Line == 0 {
+			t.Errorf("%v has the wrong place", m)
+		}
+	}
+	if t.Failed() {
+		t.Log(err)
+	}
+	if again := build(); again == nil || again.Error() != err.Error() {
+		t.Errorf("building again says something else: %v", again)
+	}
+}

@@ -1,0 +1,231 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/go-json-experiment/json"
+	"github.com/golang-jwt/jwt/v5"
+	"github.com/google/uuid"
+)
+
+// byHand is what a careful engineer writes for the same work with net/http and
+// the same libraries: a switch, a map, and everything in its place.
+func byHand() http.Handler {
+	return &handmade{
+		parser: jwt.NewParser(jwt.WithValidMethods([]string{"HS256"}), jwt.WithExpirationRequired()),
+		fixed:  map[string]http.HandlerFunc{"GET /api/v2/locks": func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(`""`)) }},
+	}
+}
+
+type handmade struct {
+	parser *jwt.Parser
+	fixed  map[string]http.HandlerFunc
+}
+
+type handmadeKey struct{}
+
+// about is what the pieces of one request tell each other.
+type about struct {
+	id, caller, route string
+	failure           error
+}
+
+type recorder struct {
+	http.ResponseWriter
+	status int
+	bytes  int64
+}
+
+func (r *recorder) WriteHeader(status int) {
+	r.status = status
+	r.ResponseWriter.WriteHeader(status)
+}
+
+func (r *recorder) Write(p []byte) (int, error) {
+	if r.status == 0 {
+		r.status = http.StatusOK
+	}
+	n, err := r.ResponseWriter.Write(p)
+	r.bytes += int64(n)
+	return n, err
+}
+
+func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
+
+func (h *handmade) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	start := time.Now()
+	a := &about{id: uuid.NewString()}
+	rec := &recorder{ResponseWriter: w}
+	r = r.WithContext(context.WithValue(r.Context(), handmadeKey{}, a))
+	rec.Header().Set("X-Request-Id", a.id)
+	defer func() {
+		if v := recover(); v != nil {
+			a.fail(rec, http.StatusInternalServerError, "internal", "Something went wrong on the server", fmt.Errorf("panic: %v", v))
+		}
+		level := slog.LevelInfo
+		if rec.status >= 500 {
+			level = slog.LevelError
+		}
+		attrs := []slog.Attr{
+			slog.String("method", r.Method), slog.String("path", r.URL.Path), slog.String("route", a.route),
+			slog.Int("status", rec.status), slog.Int64("bytes", rec.bytes), slog.Duration("duration", time.Since(start)),
+			slog.String("request", a.id), slog.String("caller", a.caller),
+		}
+		if a.failure != nil {
+			attrs = append(attrs, slog.String("error", a.failure.Error()))
+		}
+		logged.LogAttrs(r.Context(), level, "request", attrs...)
+	}()
+	h.route(rec, r, a)
+}
+
+func (h *handmade) route(w http.ResponseWriter, r *http.Request, a *about) {
+	rest, under := strings.CutPrefix(r.URL.Path, "/api/v2/locks/")
+	lock, is := strings.CutSuffix(rest, "/passages")
+	switch {
+	case under && is && lock != "" && !strings.Contains(lock, "/"):
+		a.route = "/api/v2/locks/{lock}/passages"
+		if r.Method != http.MethodPost {
+			w.Header().Set("Allow", "OPTIONS, POST")
+			a.fail(w, http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here", errors.New("method"))
+			return
+		}
+		scopes, ok := h.admit(w, r, a)
+		if !ok {
+			return
+		}
+		if !slices.Contains(scopes, "passages") {
+			w.Header().Set("WWW-Authenticate", `Bearer error="insufficient_scope", scope="passages"`)
+			a.fail(w, http.StatusForbidden, "scope-missing", "The caller lacks a scope", errors.New("scope"))
+			return
+		}
+		h.book(w, r, a, lock)
+	default:
+		if serve := h.fixed[r.Method+" "+r.URL.Path]; serve != nil {
+			if _, ok := h.admit(w, r, a); ok {
+				serve(w, r)
+			}
+			return
+		}
+		a.fail(w, http.StatusNotFound, "not-found", "Nothing is here", errors.New("not found"))
+	}
+}
+
+func (h *handmade) admit(w http.ResponseWriter, r *http.Request, a *about) ([]string, bool) {
+	scheme, text, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	if !strings.EqualFold(scheme, "Bearer") {
+		w.Header().Set("WWW-Authenticate", "Bearer")
+		a.fail(w, http.StatusUnauthorized, "token-missing", "The request has no token", errors.New("no token"))
+		return nil, false
+	}
+	var claims struct {
+		jwt.RegisteredClaims
+		Scope string `json:"scope"`
+	}
+	_, err := h.parser.ParseWithClaims(text, &claims, func(*jwt.Token) (any, error) { return secret, nil })
+	if err != nil || claims.Subject == "" {
+		w.Header().Set("WWW-Authenticate", `Bearer error="invalid_token"`)
+		a.fail(w, http.StatusUnauthorized, "token-rejected", "The token is not accepted", err)
+		return nil, false
+	}
+	a.caller = claims.Subject
+	return strings.Fields(claims.Scope), true
+}
+
+// handmadeBooking tells absent members from zero ones by pointers.
+type handmadeBooking struct {
+	Vessel    string    `json:"vessel"`
+	Direction string    `json:"direction"`
+	Slot      time.Time `json:"slot"`
+	Crew      int       `json:"crew"`
+	Deposit   *int      `json:"deposit"`
+	Hazardous *bool     `json:"hazardous"`
+	Cargo     *struct {
+		Kind   string   `json:"kind"`
+		Tonnes *float64 `json:"tonnes"`
+	} `json:"cargo"`
+	Stops  []string `json:"stops"`
+	Remark *string  `json:"remark"`
+}
+
+var plate = regexp.MustCompile(`^[A-Z]{2}-[0-9]{4}$`)
+
+func (b *handmadeBooking) faults() (found []string) {
+	check := func(ok bool, fault string) {
+		if !ok {
+			found = append(found, fault)
+		}
+	}
+	check(plate.MatchString(b.Vessel), "/vessel must match the pattern")
+	check(b.Direction == "up" || b.Direction == "down", "/direction must be one of up, down")
+	check(!b.Slot.IsZero(), "/slot is missing")
+	check(b.Crew >= 1 && b.Crew <= 40, "/crew must be from 1 to 40")
+	check(b.Deposit != nil && *b.Deposit >= 0, "/deposit must be at least 0")
+	check(b.Hazardous != nil, "/hazardous is missing")
+	check(b.Cargo != nil && b.Cargo.Tonnes != nil && *b.Cargo.Tonnes >= 0 && *b.Cargo.Tonnes <= 300, "/cargo/tonnes must be from 0 to 300")
+	check(b.Cargo != nil && b.Cargo.Kind != "" && utf8.RuneCountInString(b.Cargo.Kind) <= 40, "/cargo/kind must have from 1 to 40 characters")
+	check(b.Stops != nil && len(b.Stops) <= 8, "/stops must have at most 8 items")
+	check(b.Remark != nil && utf8.RuneCountInString(*b.Remark) <= 200, "/remark must have at most 200 characters")
+	return found
+}
+
+func (h *handmade) book(w http.ResponseWriter, r *http.Request, a *about, lock string) {
+	if utf8.RuneCountInString(lock) > 40 {
+		a.fail(w, http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule", errors.New("lock"))
+		return
+	}
+	quiet := false
+	switch q := r.URL.Query().Get("quiet"); q {
+	case "", "false":
+	case "true":
+		quiet = true
+	default:
+		a.fail(w, http.StatusBadRequest, "input-unreadable", "The input cannot be read", errors.New("quiet"))
+		return
+	}
+	if r.Header.Get("Content-Type") != "application/json" {
+		a.fail(w, http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted", errors.New("type"))
+		return
+	}
+	var b handmadeBooking
+	if err := json.UnmarshalRead(http.MaxBytesReader(w, r.Body, 1<<20), &b, json.RejectUnknownMembers(true)); err != nil {
+		a.fail(w, http.StatusBadRequest, "input-unreadable", "The input cannot be read", err)
+		return
+	}
+	if found := b.faults(); found != nil {
+		a.fail(w, http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule", errors.New(strings.Join(found, "; ")))
+		return
+	}
+	out, err := json.Marshal(booked{61, lock, b.Vessel, b.Slot, b.Crew, a.caller, quiet})
+	if err != nil {
+		a.fail(w, http.StatusInternalServerError, "internal", "Something went wrong on the server", err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Content-Length", strconv.Itoa(len(out)))
+	w.WriteHeader(http.StatusCreated)
+	w.Write(out)
+}
+
+func (a *about) fail(w http.ResponseWriter, status int, code, title string, err error) {
+	a.failure = err
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	json.MarshalWrite(w, struct {
+		Type     string `json:"type"`
+		Title    string `json:"title"`
+		Status   int    `json:"status"`
+		Instance string `json:"instance"`
+		Code     string `json:"code"`
+	}{"about:blank", title, status, "urn:uuid:" + a.id, code})
+}

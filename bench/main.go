@@ -1,0 +1,83 @@
+// Bench measures what Wicketway adds over code written by hand for the same
+// work with the same libraries. It prints ratios: both sides run in one process,
+// in turn, so that whatever else the machine does meets both.
+package main
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// A result is one line of the table.
+type result struct {
+	Name  string  `json:"name"`
+	Ratio float64 `json:"ratio"`
+	Limit float64 `json:"limit"`
+	Holds bool    `json:"holds"`
+
+	note string // figures behind the ratio
+}
+
+func holds(name string, ratio, limit float64, note string, args ...any) result {
+	return result{name, ratio, limit, ratio <= limit, fmt.Sprintf(note, args...)}
+}
+
+func main() {
+	asJSON := flag.Bool("json", false, "print an array of {name, ratio, limit, holds}")
+	quick := flag.Bool("quick", false, "measure briefly: enough to see that it runs, not to judge")
+	only := flag.String("only", "", "measure only lines whose name contains this")
+	flag.Parse()
+	m := meter{pairs: 31, milliseconds: 8}
+	if *quick {
+		m = meter{pairs: 5, milliseconds: 1}
+	}
+	var results []result
+	for _, line := range lines {
+		if !strings.Contains(line.name, *only) {
+			continue
+		}
+		r := line.measure(m)
+		r.Name = line.name
+		results = append(results, r)
+		if !*asJSON {
+			if len(results) == 1 {
+				fmt.Printf("%-62s %7s %7s\n", "", "ratio", "limit")
+			}
+			mark := "holds"
+			if !r.Holds {
+				mark = "FALLS SHORT"
+			}
+			fmt.Printf("%-62s %7.2f %7.2f  %-11s  %s\n", r.Name, r.Ratio, r.Limit, mark, r.note)
+		}
+	}
+	if *asJSON {
+		if err := json.MarshalWrite(os.Stdout, results, jsontext.WithIndent("  ")); err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		fmt.Println()
+	}
+}
+
+// lines are the table, in the order of the design.
+var lines = []struct {
+	name    string
+	measure func(meter) result
+}{
+	{"find a route among 800, random order, against a map", findRandom},
+	{"find a route among 800, one path again and again", findHot},
+	{"growth from 80 to 8,000 routes, against the map's own", findGrowth},
+	{"checked decoding of 400 bytes, against plain decoding", decodeChecked},
+	{"allocations of checked decoding, against plain", decodeAllocations},
+	{"a whole request in process, against one written by hand", requestInProcess},
+	{"allocations of a whole request, against one written by hand", requestAllocations},
+	{"CPU time of a whole request over an in-memory connection", requestOverWire},
+	{"Build of 10,000 routes, in units of 0.1 s", buildTime},
+	{"Build of 10,000 routes, against ten times 1,000", buildLinear},
+	{"memory for a route, in units of 1 KiB", buildMemory},
+}

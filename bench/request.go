@@ -1,0 +1,200 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"time"
+
+	"github.com/golang-jwt/jwt/v5"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/chain/auth"
+	"github.com/wicketway/wicketway/chain/requestid"
+)
+
+var (
+	secret = []byte("a secret of thirty-two bytes, ok")
+	logged = slog.New(slog.NewJSONHandler(io.Discard, nil))
+)
+
+type bookInput struct {
+	Lock  string  `from:"path lock" rule:"maxLength=40"`
+	Quiet bool    `from:"query quiet"`
+	Body  booking `from:"body"`
+}
+
+type booked struct {
+	Passage int64     `json:"passage"`
+	Lock    string    `json:"lock"`
+	Vessel  string    `json:"vessel"`
+	Slot    time.Time `json:"slot"`
+	Crew    int       `json:"crew"`
+	Caller  string    `json:"caller"`
+	Quiet   bool      `json:"quiet"`
+}
+
+// described is the API as a user of Wicketway writes it.
+func described() http.Handler {
+	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
+		wicketway.Chain(requestid.Assign(), accesslog.To(logged)),
+		wicketway.At("/api/v2",
+			wicketway.Guard(auth.Bearer(auth.HS256(secret))),
+			wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) { return "", nil }),
+			wicketway.Route("POST /locks/{lock}/passages", func(ctx context.Context, in bookInput) (booked, error) {
+				return booked{61, in.Lock, in.Body.Vessel, in.Body.Slot, in.Body.Crew, wicketway.Caller(ctx).Subject, in.Quiet}, nil
+			}, wicketway.Answers(http.StatusCreated), wicketway.Scopes("passages")),
+		),
+	)
+	if err != nil {
+		panic(err)
+	}
+	return api
+}
+
+func token() string {
+	text, err := jwt.NewWithClaims(jwt.SigningMethodHS256, jwt.MapClaims{
+		"sub": "OB-1001", "scope": "passages", "exp": time.Now().Add(time.Hour).Unix(),
+	}).SignedString(secret)
+	if err != nil {
+		panic(err)
+	}
+	return text
+}
+
+func newRequest(token string) *http.Request {
+	r := httptest.NewRequest("POST", "/api/v2/locks/bell/passages?quiet=true", strings.NewReader(bookingJSON))
+	r.Header.Set("Authorization", "Bearer "+token)
+	r.Header.Set("Content-Type", "application/json")
+	return r
+}
+
+// A page is a ResponseWriter that can be used again.
+type page struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+}
+
+func (p *page) Header() http.Header         { return p.header }
+func (p *page) WriteHeader(status int)      { p.status = status }
+func (p *page) Write(b []byte) (int, error) { return p.body.Write(b) }
+
+// inProcess calls a handler n times with a request that is made new only where
+// a handler uses it up.
+func inProcess(h http.Handler) func(int) {
+	r := newRequest(token())
+	body := strings.NewReader(bookingJSON)
+	r.Body = io.NopCloser(body)
+	p := &page{header: http.Header{}}
+	return func(n int) {
+		for range n {
+			body.Reset(bookingJSON)
+			clear(p.header)
+			p.body.Reset()
+			h.ServeHTTP(p, r)
+			if p.status != http.StatusCreated {
+				panic(p.body.String())
+			}
+		}
+	}
+}
+
+// sides are both handlers, after a check that they answer alike.
+func sides() (ours, theirs http.Handler) {
+	ours, theirs = described(), byHand()
+	for _, change := range []func(*http.Request){
+		func(*http.Request) {},
+		func(r *http.Request) { r.Header.Del("Authorization") },
+		func(r *http.Request) { r.Body = io.NopCloser(strings.NewReader(`{"vessel":"none"}`)) },
+		func(r *http.Request) { r.URL.RawQuery = "quiet=perhaps" },
+		func(r *http.Request) { r.URL.Path = "/api/v2/nothing" },
+		func(r *http.Request) { r.Method = "DELETE" },
+	} {
+		a, b := httptest.NewRecorder(), httptest.NewRecorder()
+		t := token()
+		r1, r2 := newRequest(t), newRequest(t)
+		change(r1)
+		change(r2)
+		ours.ServeHTTP(a, r1)
+		theirs.ServeHTTP(b, r2)
+		if a.Code != b.Code || a.Code < 300 && strings.TrimSpace(a.Body.String()) != strings.TrimSpace(b.Body.String()) {
+			panic("the two sides answer differently:\n" + a.Body.String() + "\n" + b.Body.String())
+		}
+	}
+	return ours, theirs
+}
+
+func requestInProcess(m meter) result {
+	ours, theirs := sides()
+	ratio, a, b := m.compare(wall, inProcess(ours), inProcess(theirs))
+	return holds("", ratio, 1.05, "%.1f µs to %.1f µs", a/1000, b/1000)
+}
+
+func requestAllocations(meter) result {
+	ours, theirs := sides()
+	a, b := allocations(inProcess(ours)), allocations(inProcess(theirs))
+	return holds("", a/b, 1, "%.1f to %.1f", a, b)
+}
+
+func requestOverWire(m meter) result {
+	ours, theirs := sides()
+	a, closeA := overWire(ours)
+	defer closeA()
+	b, closeB := overWire(theirs)
+	defer closeB()
+	ratio, x, y := m.compare(cpu, a, b)
+	return holds("", ratio, 1.05, "%.1f µs to %.1f µs, client included", x/1000, y/1000)
+}
+
+// A pipe is a listener whose connections never leave the process.
+type pipe chan net.Conn
+
+func (p pipe) Accept() (net.Conn, error) {
+	c, ok := <-p
+	if !ok {
+		return nil, net.ErrClosed
+	}
+	return c, nil
+}
+func (p pipe) Close() error   { close(p); return nil }
+func (p pipe) Addr() net.Addr { return &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)} }
+
+// overWire serves a handler by the real server, and calls it n times.
+func overWire(h http.Handler) (work func(int), done func()) {
+	accept := make(pipe, 1)
+	server := http.Server{Handler: h}
+	go server.Serve(accept)
+	client, far := net.Pipe()
+	accept <- far
+	var request bytes.Buffer
+	r := newRequest(token())
+	r.Host = "canal.example"
+	if err := r.Write(&request); err != nil {
+		panic(err)
+	}
+	in := bufio.NewReader(client)
+	return func(n int) {
+			for range n {
+				if _, err := client.Write(request.Bytes()); err != nil {
+					panic(err)
+				}
+				resp, err := http.ReadResponse(in, r)
+				if err != nil || resp.StatusCode != http.StatusCreated {
+					panic(err)
+				}
+				io.Copy(io.Discard, resp.Body)
+				resp.Body.Close()
+			}
+		}, func() {
+			client.Close()
+			server.Close() // closes the pipe, once
+		}
+}

@@ -1,0 +1,230 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"runtime"
+	"time"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/route"
+)
+
+// A table of routes of the canal's kind, with a path for each.
+type table struct {
+	templates, paths []string
+}
+
+var (
+	areas = []string{"locks", "vessels", "passages", "gauges", "notices", "tolls", "berths", "keepers", "reaches", "charts",
+		"bridges", "weirs", "permits", "invoices", "works", "moorings", "surveys", "incidents", "closures", "reports"}
+	details = []string{"history", "levels", "state", "photos", "documents", "contacts", "schedule", "limits", "events", "summary"}
+)
+
+// routes makes n routes: three of eight static, two with one parameter, one
+// each with two, with one followed by text and another, and mixed.
+func routes(n int) table {
+	var t table
+	for i := 0; len(t.templates) < n; i++ {
+		area := areas[i%len(areas)]
+		if i >= len(areas) {
+			area = fmt.Sprintf("%s-%d", area, i/len(areas))
+		}
+		detail := func(k int) string { return details[(i+k)%len(details)] }
+		for _, pair := range [][2]string{
+			{"", ""},
+			{"/recent", "/recent"},
+			{"/" + detail(3), "/" + detail(3)},
+			{"/{id}", fmt.Sprintf("/%d", 1000+i*37)},
+			{"/{id}/" + detail(0), fmt.Sprintf("/%d/%s", 1000+i*37, detail(0))},
+			{"/{id}/" + detail(1) + "/{sub}", fmt.Sprintf("/%d/%s/%d", 1000+i*37, detail(1), i)},
+			{"/{from}-{to}/plan", fmt.Sprintf("/%d-%d/plan", i, i+5)},
+			{"/overview/" + detail(5), "/overview/" + detail(5)},
+		} {
+			if len(t.templates) < n {
+				t.templates = append(t.templates, "/api/v2/"+area+pair[0])
+				t.paths = append(t.paths, "/api/v2/"+area+pair[1])
+			}
+		}
+	}
+	return t
+}
+
+// finders gives the two sides for n routes: our tree, and a map from the whole
+// path, as no real router could be.
+func finders(n int, order func(paths []string) []string) (ours, theirs func(int)) {
+	t := routes(n)
+	var b route.Builder
+	exact := map[string]int{}
+	for i, text := range t.templates {
+		template, err := route.Parse(text)
+		if err != nil {
+			panic(err)
+		}
+		if _, clashes := b.Add("GET", template); clashes != nil {
+			panic(text)
+		}
+		exact[t.paths[i]] = i
+	}
+	tree := b.Tree()
+	asked := order(t.paths)
+	var m route.Match
+	for _, p := range t.paths { // the same answers
+		if tree.Find("GET", p, "", &m) != route.Found || m.Route != exact[p] {
+			panic("the tree and the map disagree about " + p)
+		}
+	}
+	at, at2 := 0, 0
+	ours = func(n int) {
+		sum := 0
+		for range n {
+			if at++; at == len(asked) {
+				at = 0
+			}
+			tree.Find("GET", asked[at], "", &m)
+			sum += m.Route
+		}
+		sink = sum
+	}
+	theirs = func(n int) {
+		sum := 0
+		for range n {
+			if at2++; at2 == len(asked) {
+				at2 = 0
+			}
+			sum += exact[asked[at2]]
+		}
+		sink = sum
+	}
+	return ours, theirs
+}
+
+var sink int
+
+// shuffled asks for every path equally often, in no order, each time with a
+// string of its own, as requests have.
+func shuffled(paths []string) []string {
+	random := rand.New(rand.NewPCG(1, 2))
+	asked := make([]string, 0, 1<<14)
+	for len(asked) < 1<<14 {
+		for _, i := range random.Perm(len(paths)) {
+			asked = append(asked, string([]byte(paths[i])))
+		}
+	}
+	return asked
+}
+
+func findRandom(m meter) result {
+	ours, theirs := finders(800, shuffled)
+	ratio, a, b := m.compare(wall, ours, theirs)
+	return holds("", ratio, 3.5, "%.0f ns to %.0f ns, %.0f allocations", a, b, allocations(ours))
+}
+
+func findHot(m meter) result {
+	var ratios, us, them []float64
+	for _, i := range []int{0, 3, 5, 6} { // a static path, one and two parameters, a mixed one
+		ours, theirs := finders(800, func(paths []string) []string { return paths[400+i : 401+i] })
+		ratio, a, b := m.compare(wall, ours, theirs)
+		ratios, us, them = append(ratios, ratio), append(us, a), append(them, b)
+	}
+	return holds("", mean(ratios), 3.0, "%.0f ns to %.0f ns, mean of four kinds of path", mean(us), mean(them))
+}
+
+func mean(of []float64) float64 {
+	sum := 0.0
+	for _, v := range of {
+		sum += v
+	}
+	return sum / float64(len(of))
+}
+
+func findGrowth(m meter) result {
+	few, fewMap := finders(80, shuffled)
+	many, manyMap := finders(8000, shuffled)
+	ours, a, b := m.compare(wall, many, few)
+	theirs, c, d := m.compare(wall, manyMap, fewMap)
+	return holds("", ours/theirs, 1.2, "tree %.0f to %.0f ns, map %.0f to %.0f ns", b, a, d, c)
+}
+
+// parts describes an API of n routes.
+func parts(n int) []wicketway.Part {
+	type one struct {
+		ID string `from:"path id" rule:"maxLength=40"`
+	}
+	type two struct {
+		ID  int64 `from:"path id"`
+		Sub int64 `from:"path sub"`
+	}
+	type span struct {
+		From int64 `from:"path from"`
+		To   int64 `from:"path to"`
+	}
+	list := make([]wicketway.Part, n)
+	for i, text := range routes(n).templates {
+		line := "GET " + text
+		switch i % 8 {
+		case 3, 4:
+			list[i] = wicketway.Route(line, func(context.Context, one) (string, error) { return "", nil })
+		case 5:
+			list[i] = wicketway.Route(line, func(context.Context, two) (string, error) { return "", nil })
+		case 6:
+			list[i] = wicketway.Route(line, func(context.Context, span) (string, error) { return "", nil })
+		default:
+			list[i] = wicketway.Route(line, func(context.Context, wicketway.None) (string, error) { return "", nil })
+		}
+	}
+	return list
+}
+
+func build(list []wicketway.Part) *wicketway.API {
+	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"}, list...)
+	if err != nil {
+		panic(err)
+	}
+	return api
+}
+
+// buildSeconds is the median time of one Build of n routes.
+func buildSeconds(m meter, n int) float64 {
+	list := parts(n)
+	var took []float64
+	for range m.pairs {
+		runtime.GC()
+		start := time.Now()
+		build(list)
+		took = append(took, time.Since(start).Seconds())
+	}
+	return median(took)
+}
+
+func buildTime(m meter) result {
+	seconds := buildSeconds(m, 10_000)
+	return holds("", seconds/0.1, 1, "%.0f ms", seconds*1000)
+}
+
+// buildLinear allows for the memory's caches: work that is linear in itself
+// takes a little longer for each route once it no longer fits.
+func buildLinear(m meter) result {
+	few, many := buildSeconds(m, 1_000), buildSeconds(m, 10_000)
+	return holds("", many/few/10, 1.5, "%.1f ms to %.1f ms", few*1000, many*1000)
+}
+
+func buildMemory(meter) result {
+	const n = 10_000
+	list := parts(n)
+	before := heap()
+	api := build(list)
+	bytes := float64(heap()-before) / n
+	runtime.KeepAlive(api)
+	runtime.KeepAlive(list)
+	return holds("", bytes/1024, 1, "%.0f bytes", bytes)
+}
+
+func heap() uint64 {
+	runtime.GC()
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return m.HeapAlloc
+}

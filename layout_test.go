@@ -1,0 +1,104 @@
+package wicketway_test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+const module = "github.com/wicketway/wicketway"
+
+// What the folders may import of this module; a folder is ruled by the longest
+// entry that fits. Of other modules the core may import JSON alone.
+var mayImport = map[string][]string{
+	".":         {"route", "negotiate", "schema", "problem"},
+	"route":     {},
+	"negotiate": {},
+	"schema":    {},
+	"problem":   {},
+	"chain":     {".", "route", "negotiate", "schema", "problem"},
+	"cmd":       {"*"},
+	"examples":  {"*"},
+	"bench":     {"*"},
+}
+
+var core = []string{"route", "negotiate", "schema", "problem"}
+
+func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
+	seen := map[string]bool{}
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		folder, _, _ := strings.Cut(filepath.Dir(path), "/")
+		allowed, ruled := mayImport[folder]
+		if !ruled {
+			t.Errorf("%s: the folder %s is not in the table", path, folder)
+		}
+		seen[folder] = true
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, spec := range file.Imports {
+			name, _ := strconv.Unquote(spec.Path.Value)
+			inside, ours := strings.CutPrefix(name+"/", module+"/")
+			top, _, _ := strings.Cut(inside, "/")
+			switch {
+			case ours && top == "":
+				top = "."
+				fallthrough
+			case ours:
+				if !slices.Contains(allowed, top) && !slices.Contains(allowed, "*") {
+					t.Errorf("%s may not import %s", path, name)
+				}
+			case slices.Contains(core, folder) && strings.Contains(strings.Split(name, "/")[0], ".") && !strings.HasPrefix(name, "github.com/go-json-experiment/"):
+				t.Errorf("%s: the core imports %s", path, name)
+			case (slices.Contains(core, folder) && folder != "problem") && name == "net/http":
+				t.Errorf("%s: the core has no server, but imports %s", path, name)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for folder := range mayImport {
+		if !seen[folder] {
+			t.Errorf("the table has %s, which is no folder with Go files", folder)
+		}
+	}
+}
+
+// The program that the README shows is the one that compiles and runs.
+func TestReadmeShowsTheFirstExample(t *testing.T) {
+	readme, err := os.ReadFile("README.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	first, err := os.ReadFile("examples/first/main.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(string(readme), "```go\n"+string(first)+"```") {
+		t.Error("the README does not hold examples/first/main.go as it is")
+	}
+	if n := strings.Count(string(first), "\n"); n >= 40 {
+		t.Errorf("examples/first has %d lines", n)
+	}
+	pictures, err := filepath.Glob("docs/screenshots/*.png")
+	if err != nil || len(pictures) == 0 {
+		t.Errorf("no pictures: %v", err)
+	}
+	for _, p := range pictures {
+		if !strings.Contains(string(readme), p) {
+			t.Errorf("the README does not link %s", p)
+		}
+	}
+}

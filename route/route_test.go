@@ -1,0 +1,380 @@
+package route_test
+
+import (
+	"errors"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/wicketway/wicketway/route"
+)
+
+func TestParseErrorsPointAtTheCharacter(t *testing.T) {
+	for _, c := range []struct {
+		template string
+		offset   int
+		reason   string
+	}{
+		{"", 0, "starts with a slash"},
+		{"locks", 0, "starts with a slash"},
+		{"/a//b", 3, "empty segment"},
+		{"/a/../b", 3, "dot segment"},
+		{"/locks/{lock", 7, "never closed"},
+		{"/locks/lock}", 11, "closes nothing"},
+		{"/locks/{}", 8, "needs a name"},
+		{"/locks/{lo ck}", 10, "cannot stand in a parameter's name"},
+		{"/{2nd}", 2, "cannot stand in a parameter's name"},
+		{"/{a}/{a}", 6, "stands in the template twice"},
+		{"/{a}{b}", 4, "text must stand between"},
+		{"/x{+rest}", 2, "a segment of its own"},
+		{"/{+rest}/x", 8, "nothing can follow"},
+		{"/{+rest}x", 8, "nothing can follow"},
+		{"/100%", 4, "two hexadecimal digits"},
+		{"/a b", 2, "percent-encoded"},
+		{"/a?b", 2, "percent-encoded"},
+		{"/" + strings.Repeat("{a}/", 2), 6, "twice"},
+	} {
+		_, err := route.Parse(c.template)
+		e, ok := errors.AsType[*route.SyntaxError](err)
+		if !ok || e.Offset != c.offset || !strings.Contains(e.Reason, c.reason) {
+			t.Errorf("Parse(%q) = %v, want %q at offset %d", c.template, err, c.reason, c.offset)
+		}
+	}
+}
+
+// The rows follow from the order of precedence: text, text mixed with
+// parameters (more text first), a parameter, the rest.
+func TestFind(t *testing.T) {
+	table := []string{
+		"GET /", "GET /locks", "POST /locks", "GET /locks/", "GET /locks/{lock}", "PUT /locks/{lock}/state",
+		"GET /locks/bell", "GET /locks/bell/levels", "GET /locks/{lock}/{detail}",
+		"GET /charts/{reach}.{format}", "GET /charts/{reach}.json", "GET /charts/{reach}", "GET /charts/old-{reach}",
+		"GET /spans/{from}-{to}", "GET /files/{+path}", "GET /files/index", "DELETE /files/{name}",
+		"GET /caf%C3%A9", "GET /a%2Fb", "GET /100%25", " /any/{+path}", "GET /any/one", "HEAD /own", "GET /own",
+		"GET /deep/{a}/x", "GET /deep/b/{c}",
+	}
+	var b route.Builder
+	for _, line := range table {
+		method, text, _ := strings.Cut(line, " ")
+		if _, clashes := b.Add(method, parse(t, text)); clashes != nil {
+			t.Fatalf("%s clashes with %v", line, clashes)
+		}
+	}
+	tree := b.Tree()
+	for _, c := range []struct {
+		request string
+		want    string // the line found and the values, or the outcome
+	}{
+		{"GET /", "GET /"},
+		{"GET /locks", "GET /locks"},
+		{"GET /locks/", "GET /locks/"},
+		{"GET /locks/heron", "GET /locks/{lock} heron"},
+		{"GET /locks/bell", "GET /locks/bell"},
+		{"PUT /locks/bell/state", "PUT /locks/{lock}/state bell"},          // the method takes part: text alone has none
+		{"GET /locks/bell/state", "GET /locks/{lock}/{detail} bell|state"}, // back from /locks/bell
+		{"GET /locks/bell/levels", "GET /locks/bell/levels"},
+		{"GET /charts/upper.json", "GET /charts/{reach}.json upper"},
+		{"GET /charts/upper.svg", "GET /charts/{reach}.{format} upper|svg"},
+		{"GET /charts/a.b.svg", "GET /charts/{reach}.{format} a|b.svg"}, // the shortest piece from the left
+		{"GET /charts/.svg", "GET /charts/{reach} .svg"},                // a parameter is never empty
+		{"GET /charts/old-upper.svg", "GET /charts/old-{reach} upper.svg"},
+		{"GET /spans/3-5", "GET /spans/{from}-{to} 3|5"},
+		{"GET /spans/3--5", "GET /spans/{from}-{to} 3|-5"},
+		{"GET /spans/3-", "not found"},
+		{"GET /files/a/b/c", "GET /files/{+path} a/b/c"},
+		{"GET /files/", "GET /files/{+path} "},
+		{"GET /files", "not found"},
+		{"GET /files/index", "GET /files/index"},
+		{"DELETE /files/index", "DELETE /files/{name} index"},
+		{"HEAD /files/a", "GET /files/{+path} a"}, // RFC 9110, 9.3.2
+		{"HEAD /own", "HEAD /own"},
+		{"POST /files/a/b", "other methods"},
+		{"POST /locks/bell", "other methods"},
+		{"GET /nothing", "not found"},
+		{"GET /locks/a%2Fb", "GET /locks/{lock} a/b"}, // RFC 3986, 2.2: an encoded slash separates nothing
+		{"GET /locks/a%2Fb/c", "GET /locks/{lock}/{detail} a/b|c"},
+		{"GET /locks/%62ell", "GET /locks/bell"}, // RFC 3986, 6.2.2.2: an encoded letter is the letter
+		{"GET /locks/%FF", "GET /locks/{lock} \xff"},
+		{"GET /locks/50%25", "GET /locks/{lock} 50%"},
+		{"GET /caf%C3%A9", "GET /caf%C3%A9"},
+		{"GET /a%2fb", "GET /a%2Fb"},
+		{"GET /a/b", "not found"},
+		{"GET /100%25", "GET /100%25"},
+		{"PURGE /any/thing", " /any/{+path} thing"},
+		{"GET /any/one", "GET /any/one"},
+		{"POST /any/one", " /any/{+path} one"},
+		{"GET /deep/b/x", "GET /deep/b/{c} x"},
+		{"GET /deep/a/x", "GET /deep/{a}/x a"},
+		{"GET *", "not found"},
+	} {
+		method, target, _ := strings.Cut(c.request, " ")
+		u, err := url.ParseRequestURI(target)
+		if err != nil && target != "*" {
+			t.Fatal(err)
+		}
+		if target == "*" {
+			u = &url.URL{Path: "*"}
+		}
+		if got := find(t, tree, table, method, u.Path, u.RawPath); got != c.want {
+			t.Errorf("%s: %q, want %q", c.request, got, c.want)
+		}
+	}
+	var m route.Match
+	if got := tree.Find("GET", "/locks/%zz", "/locks/%zz", &m); got != route.Malformed {
+		t.Errorf("broken percent-encoding: %v", got)
+	}
+	if n := testing.AllocsPerRun(100, func() { tree.Find("GET", "/locks/bell/state", "", &m) }); n != 0 {
+		t.Errorf("Find allocates %v times", n)
+	}
+}
+
+func parse(t *testing.T, text string) route.Template {
+	template, err := route.Parse(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return template
+}
+
+func find(t *testing.T, tree *route.Tree, table []string, method, path, rawPath string) string {
+	var m route.Match
+	switch tree.Find(method, path, rawPath, &m) {
+	case route.Found:
+		_, text, _ := strings.Cut(table[m.Route], " ")
+		var values []string
+		for i := range parse(t, text).Names() {
+			values = append(values, m.Value(i))
+		}
+		if values == nil {
+			return table[m.Route]
+		}
+		return table[m.Route] + " " + strings.Join(values, "|")
+	case route.NotFound:
+		return "not found"
+	case route.OtherMethods:
+		return "other methods"
+	}
+	return "malformed"
+}
+
+func TestClashes(t *testing.T) {
+	for _, c := range []struct {
+		a, b  string
+		clash bool
+	}{
+		{"GET /locks/{lock}", "GET /locks/{name}", true},
+		{"GET /locks/{lock}", "POST /locks/{name}", false},
+		{"GET /locks/{lock}", "GET /locks/bell", false},
+		{"GET /{a}.{b}", "GET /{a}-{b}", true}, // x.y-z
+		{"GET /a{x}", "GET /b{x}", false},      // no text starts both ways
+		{"GET /a{x}", "GET /{x}b", true},       // a...b
+		{"GET /a{x}", "GET /{x}bc", false},     // more text is more specific
+		{"GET /{x}.json", "GET /{x}.yaml", false},
+		{"GET /{a}-{b}/x", "GET /{a}.{b}/y", false},
+		{"GET /{a}-{b}/{c}", "GET /{a}.{b}/{d}", true},
+		{"GET /f/{+rest}", "GET /f/{+path}", true},
+		{"GET /f/{+rest}", "GET /f/{name}", false},
+		{"GET /caf%C3%A9", "GET /café", true},
+	} {
+		var b route.Builder
+		add := func(line string) []route.Clash {
+			method, text, _ := strings.Cut(line, " ")
+			_, clashes := b.Add(method, parse(t, text))
+			return clashes
+		}
+		add(c.a)
+		if got := add(c.b); (got != nil) != c.clash || c.clash && got[0] != (route.Clash{Earlier: 0, Later: 1}) {
+			t.Errorf("%s and %s: clashes %v, want %v", c.a, c.b, got, c.clash)
+		}
+	}
+}
+
+func TestExpand(t *testing.T) {
+	for _, c := range []struct {
+		template string
+		value    string
+		want     string // "" for an error
+	}{
+		{"/locks/{v}", "bell", "/locks/bell"},
+		{"/locks/{v}", "a/b c", "/locks/a%2Fb%20c"}, // RFC 6570, 3.2.2
+		{"/locks/{v}", "50%", "/locks/50%25"},
+		{"/locks/{v}", "é", "/locks/%C3%A9"},
+		{"/locks/{v}", "", ""},
+		{"/locks/{v}", "..", ""},
+		{"/locks/{v}.json", ".", "/locks/..json"},
+		{"/files/{+v}", "a/b;c=1", "/files/a/b;c=1"}, // RFC 6570, 3.2.3
+		{"/files/{+v}", "what?.txt#x", "/files/what%3F.txt%23x"},
+		{"/files/{+v}", "a/../b", ""},
+		{"/files/{+v}", "", "/files/"},
+		{"/caf%c3%a9/{v}", "x", "/caf%C3%A9/x"},
+		{"/a%2Fb/{v}", "x", "/a%2Fb/x"},
+	} {
+		got, err := parse(t, c.template).Expand(func(string) string { return c.value })
+		if got != c.want || (err != nil) != (c.want == "") {
+			t.Errorf("%s with %q: %q, %v, want %q", c.template, c.value, got, err, c.want)
+		}
+	}
+}
+
+// What Parse takes prints back as it was, and what it expands to matches again
+// with the same values.
+func FuzzTemplate(f *testing.F) {
+	for _, s := range []string{"/locks/{lock}", "/{a}-{b}.{c}", "/f/{+rest}", "/a%2Fb/%25", "/x{a}y/"} {
+		f.Add(s, "v1", "a/b%?#é")
+	}
+	f.Fuzz(func(t *testing.T, text, v1, v2 string) {
+		template, err := route.Parse(text)
+		if err != nil {
+			if e, ok := errors.AsType[*route.SyntaxError](err); !ok || e.Offset < 0 || e.Offset > len(text) {
+				t.Fatalf("Parse(%q): %v", text, err)
+			}
+			return
+		}
+		if template.String() != text {
+			t.Fatalf("%q prints as %q", text, template)
+		}
+		names := template.Names()
+		values := map[string]string{}
+		for i, n := range names {
+			values[n] = []string{v1, v2}[i%2]
+		}
+		path, err := template.Expand(func(n string) string { return values[n] })
+		if err != nil {
+			return
+		}
+		u, err := url.ParseRequestURI(path)
+		if err != nil || u.RawQuery != "" || u.EscapedPath() != path {
+			t.Fatalf("%q expands to %q, which is no path: %v", text, path, err)
+		}
+		var b route.Builder
+		b.Add("GET", template)
+		var m route.Match
+		if b.Tree().Find("GET", u.Path, u.RawPath, &m) != route.Found {
+			t.Fatalf("%q expands to %q, which it does not match", text, path)
+		}
+		again, err := template.Expand(func(n string) string { return m.Value(slices.Index(names, n)) })
+		if err != nil || again != path {
+			t.Fatalf("%q: %q becomes %q, %v", text, path, again, err)
+		}
+	})
+}
+
+// FuzzFind holds the tree against a matcher written straight from the rules.
+func FuzzFind(f *testing.F) {
+	f.Add("/a\n/{p}\n/a/{q}\n/{p}/b", "/a/b")
+	f.Add("/{p}.{q}\n/{p}.x\n/a{p}\n/{+r}", "/a.x")
+	f.Add("/a/{+r}\n/a/{p}\n/a/{p}/c\n/a/b", "/a/b/c")
+	f.Add("/{a}-{b}-{c}\n/{a}-{b}", "/1-2-3-4")
+	f.Add("/abcdefgh/ijklmnopq\n/abcdefgh/ijklmnopr/{x}\n/abcdefg", "/abcdefgh/ijklmnopr/stuvwxyz0123")
+	f.Fuzz(func(t *testing.T, templates, target string) {
+		if !strings.HasPrefix(target, "/") {
+			return
+		}
+		u, err := url.ParseRequestURI(target)
+		if err != nil {
+			return
+		}
+		var b route.Builder
+		var table []string
+		for i, text := range strings.Split(templates, "\n") {
+			template, err := route.Parse(text)
+			if err != nil || len(table) > 40 {
+				continue
+			}
+			method := [2]string{"GET", "PUT"}[i%2]
+			if _, clashes := b.Add(method, template); clashes != nil {
+				table = append(table, "-") // its number is taken
+				continue
+			}
+			table = append(table, method+" "+text)
+		}
+		tree := b.Tree()
+		for _, method := range []string{"GET", "PUT"} {
+			want := oracle(table, method, u.EscapedPath())
+			if got := find(t, tree, table, method, u.Path, u.RawPath); got != want {
+				t.Errorf("%s %s among %q: %q, want %q", method, target, table, got, want)
+			}
+		}
+	})
+}
+
+// oracle tries every template on the path, segment by segment, and takes the one
+// that is most specific at the first segment where they differ.
+func oracle(table []string, method, path string) string {
+	best, bestRank, any := "not found", []int(nil), false
+	segments := strings.Split(path, "/")[1:]
+	for _, line := range table {
+		own, text, _ := strings.Cut(line, " ")
+		values, rank, ok := oracleMatch(strings.Split(text, "/")[1:], segments)
+		if line == "-" || !ok {
+			continue
+		}
+		any = true
+		if own == method && (bestRank == nil || slices.Compare(rank, bestRank) < 0) {
+			best, bestRank = line, rank
+			if len(values) > 0 {
+				best += " " + strings.Join(values, "|")
+			}
+		}
+	}
+	if bestRank == nil && any {
+		return "other methods"
+	}
+	return best
+}
+
+func oracleMatch(template, path []string) (values []string, rank []int, ok bool) {
+	for i, pattern := range template {
+		if strings.HasPrefix(pattern, "{+") {
+			rest := strings.Join(path[min(i, len(path)):], "/")
+			return append(values, unescape(rest)), append(rank, 1<<20), i < len(path)
+		}
+		if i >= len(path) {
+			return nil, nil, false
+		}
+		vs, weight, matched := oracleSegment(pattern, unescape(path[i]))
+		if !matched {
+			return nil, nil, false
+		}
+		switch {
+		case len(vs) == 0:
+			rank = append(rank, 0)
+		case weight == 0:
+			rank = append(rank, 1<<19)
+		default:
+			rank = append(rank, 1<<18-weight)
+		}
+		values = append(values, vs...)
+	}
+	return values, rank, len(template) == len(path)
+}
+
+// oracleSegment matches one segment, trying the shortest piece first.
+func oracleSegment(pattern, s string) (values []string, weight int, ok bool) {
+	text, rest, more := strings.Cut(pattern, "{")
+	text = unescape(text)
+	if !strings.HasPrefix(s, text) {
+		return nil, 0, false
+	}
+	weight = len(text) + 2*strings.Count(text, "/") + 2*strings.Count(text, "%") // in canonical form
+	s = s[len(text):]
+	if !more {
+		return nil, weight, s == ""
+	}
+	_, rest, _ = strings.Cut(rest, "}")
+	for n := 1; n <= len(s); n++ {
+		if vs, w, ok := oracleSegment(rest, s[n:]); ok {
+			return append([]string{s[:n]}, vs...), weight + w, true
+		}
+	}
+	return nil, 0, false
+}
+
+func unescape(s string) string {
+	u, err := url.PathUnescape(s)
+	if err != nil {
+		return s
+	}
+	return u
+}

@@ -1,0 +1,193 @@
+package schema
+
+import (
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+type stop struct {
+	Lock string `json:"lock" rule:"minLength=1 maxLength=8"`
+	Wait *int   `json:"wait" rule:"minimum=5"`
+}
+
+type common struct {
+	Remark string `json:"remark,omitzero" rule:"maxLength=5"`
+}
+
+type voyage struct {
+	common
+	Vessel    string          `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'"`
+	Direction string          `json:"direction" rule:"enum=up|down"`
+	Slot      time.Time       `json:"slot"`
+	Crew      int             `json:"crew" rule:"minimum=1 maximum=40 default=2"`
+	Deposit   uint8           `json:"deposit"`
+	Quiet     bool            `json:"quiet"`
+	Level     float64         `json:"level,omitempty" rule:"minimum=-0.5 maximum=9.5"`
+	Stops     []stop          `json:"stops,omitzero" rule:"maxItems=2"`
+	ByLock    map[string]stop `json:"byLock,omitzero"`
+	ByNumber  map[int]bool    `json:"byNumber,omitzero"`
+	Mate      *voyage         `json:"mate"`
+	Size      [2]float64      `json:"size,omitzero"`
+	Seal      []byte          `json:"seal,omitzero"`
+	Free      any             `json:"free,omitzero"`
+	Big       int64           `json:"big,string,omitzero" rule:"minimum=0"`
+}
+
+const goodVoyage = `"vessel":"OB-1001","direction":"up","slot":"2027-05-04T09:30:00Z","deposit":0,"quiet":false`
+
+func compiled(t testing.TB, of reflect.Type) *Type {
+	var s Set
+	typ, err := s.Type(of)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return typ
+}
+
+// Every row is a text and the faults it has: pointer, rule, and ! for what is
+// unreadable.
+var decodings = []struct {
+	text   string
+	faults []string
+}{
+	{`{` + goodVoyage + `}`, nil},
+	{`{` + goodVoyage + `,"crew":0}`, []string{"/crew minimum"}}, // a zero that was sent is no default
+	{`{` + goodVoyage + `,"crew":41}`, []string{"/crew maximum"}},
+	{`{` + goodVoyage + `,"crew":null}`, []string{"/crew type!"}},
+	{`{` + goodVoyage + `,"mate":null,"free":null}`, nil}, // null has a place there
+	{`{` + goodVoyage + `,"mate":{"vessel":"x"}}`, []string{"/mate/vessel pattern", "/mate/direction required", "/mate/slot required", "/mate/deposit required", "/mate/quiet required"}},
+	{`{"free":"null",` + goodVoyage + `}`, nil},
+	{`{` + goodVoyage + `,"stops":[{"lock":"bell","wait":null},{"lock":"","wait":4}]}`, []string{"/stops/1/lock minLength", "/stops/1/wait minimum"}},
+	{`{` + goodVoyage + `,"stops":[{"lock":"a"},{"lock":"b"},{"lock":null}]}`, []string{"/stops/2/lock type!", "/stops maxItems"}},
+	{`{` + goodVoyage + `,"stops":[null]}`, []string{"/stops/0 type!"}},
+	{`{` + goodVoyage + `,"stops":null}`, []string{"/stops type!"}},
+	{`{` + goodVoyage + `,"byLock":{"a/b~":{"lock":"ninechars"}}}`, []string{"/byLock/a~1b~0/lock maxLength"}},
+	{`{` + goodVoyage + `,"byLock":{"a":{}}}`, []string{"/byLock/a/lock required"}},
+	{`{` + goodVoyage + `,"byNumber":{"7":true,"x":true}}`, []string{"/byNumber/x propertyNames!"}},
+	{`{` + goodVoyage + `,"byNumber":{"7":null}}`, []string{"/byNumber/7 type!"}},
+	{`{` + goodVoyage + `,"remark":"äöüßé"}`, nil}, // characters, not bytes
+	{`{` + goodVoyage + `,"remark":"sixsix"}`, []string{"/remark maxLength"}},
+	{`{` + goodVoyage + `,"size":[1]}`, []string{"/size maxItems!"}},
+	{`{` + goodVoyage + `,"seal":"###"}`, []string{"/seal format!"}},
+	{`{` + goodVoyage + `,"big":"-1"}`, []string{"/big minimum"}},
+	{`{` + goodVoyage + `,"big":1}`, []string{"/big type!"}},
+	{`{` + goodVoyage + `,"level":1e1}`, []string{"/level maximum"}},
+	{`{` + goodVoyage + `,"Crew":3,"colour":1}`, []string{"/Crew additionalProperties", "/colour additionalProperties"}},
+	{`{` + goodVoyage + `,"quiet":true}`, []string{"/quiet unique!"}},
+	{`{"\u0076essel":"OB-1001",` + goodVoyage[len(`"vessel":"OB-1001",`):] + `}`, nil},
+	{`{"vessel":1,"direction":true,"slot":"noon","deposit":256,"quiet":"no"}`,
+		[]string{"/vessel type!", "/direction type!", "/slot format!", "/deposit type!", "/quiet type!"}},
+	{`{"crew":1.5,` + goodVoyage + `}`, []string{"/crew type!"}},
+	{`{}`, []string{"/vessel required", "/direction required", "/slot required", "/deposit required", "/quiet required"}},
+	{`null`, []string{" type!"}},
+	{`[]`, []string{" type!"}},
+	{``, []string{" syntax!"}},
+	{`  `, []string{" syntax!"}},
+	{`{"vessel":"OB-1001"`, []string{" syntax!"}},
+	{`{"vessel":"none",}`, []string{"/vessel pattern", " syntax!"}},
+	{`{` + goodVoyage + `} true`, []string{" syntax!"}},
+	{"{\"vessel\":\"\xff\"}", []string{"/vessel syntax!"}},
+}
+
+func TestDecode(t *testing.T) {
+	typ := compiled(t, reflect.TypeFor[voyage]())
+	for _, c := range decodings {
+		var v voyage
+		var got []string
+		for _, f := range typ.Decode([]byte(c.text), &v) {
+			mark := ""
+			if f.Unreadable {
+				mark = "!"
+			}
+			if f.Detail == "" {
+				t.Errorf("%s: %s has no sentence", c.text, f.Rule)
+			}
+			got = append(got, f.Pointer+" "+f.Rule+mark)
+		}
+		if !slices.Equal(got, c.faults) {
+			t.Errorf("%s\n got %q\nwant %q", c.text, got, c.faults)
+		}
+	}
+	var v voyage
+	typ.Decode([]byte(`{`+goodVoyage+`,"mate":{`+goodVoyage+`},"stops":[{"lock":"a"}]}`), &v)
+	if v.Crew != 2 || v.Mate == nil || v.Mate.Crew != 2 {
+		t.Errorf("defaults: crew %d, mate %+v", v.Crew, v.Mate)
+	}
+}
+
+// The fast path and the one that reports must agree on what is well.
+func FuzzDecode(f *testing.F) {
+	for _, c := range decodings {
+		f.Add([]byte(c.text))
+	}
+	typ := compiled(f, reflect.TypeFor[voyage]())
+	f.Fuzz(func(t *testing.T, data []byte) {
+		var v voyage
+		ok, err := typ.fast(data, &v)
+		if found := typ.report(data); ok != (found == nil) {
+			t.Errorf("%q: fast %v (%v), reported %+v", data, ok, err, found)
+		}
+	})
+}
+
+func TestMistakesInTypes(t *testing.T) {
+	for _, c := range []struct {
+		of   any
+		tag  reflect.StructTag
+		want string
+	}{
+		{0, `rule:"minimun=1"`, `unknown keyword`},
+		{"", `rule:"minimum=1"`, `is for numbers, not for string`},
+		{0, `rule:"minimum=x"`, `"x" is not a number`},
+		{0, `rule:"minimum=1 default=0"`, `rule default: 0 breaks the field's own rule: it must be at least 1`},
+		{0, `rule:"default=two"`, `rule default: "two" must be a whole number`},
+		{0, `rule:"minimum=1 minimum=2"`, `stands twice`},
+		{0, `rule:"minimum"`, `needs a value`},
+		{0, `rule:"required default=2"`, `what is required needs none`},
+		{"", "rule:\"pattern='^\\d+$'\"", `dropped by Go`},
+		{"", `rule: "required"`, `struct tag is broken`},
+		{"", `rule:"pattern='^a"`, `never closed`},
+		{"", `rule:"pattern=(?i)a"`, `only (?: is known`},
+		{"", `rule:"pattern=\\Aa"`, `not read alike`},
+		{time.Second, ``, `time.Duration has no agreed JSON form`},
+		{[]map[string]chan int{}, ``, `the type chan int has no JSON form`},
+		{map[bool]int{}, ``, `a map with keys of type bool`},
+		{[]error{}, ``, `into the interface error`},
+		{0, `json:"x"`, `belongs to another field already`},
+	} {
+		var s Set
+		_, err := s.Type(reflect.StructOf([]reflect.StructField{
+			{Name: "X", Type: reflect.TypeFor[int](), Tag: `json:"x"`},
+			{Name: "A", Type: reflect.TypeOf(c.of), Tag: c.tag},
+		}))
+		if err == nil || !strings.Contains(err.Error(), c.want) || !strings.Contains(err.Error(), "}.A") {
+			t.Errorf("%T with %s: wanted %q with the field's name, got: %v", c.of, c.tag, c.want, err)
+		}
+	}
+}
+
+// Where Go and ECMA-262 differ, ECMA-262 is followed.
+func TestPatternsAreReadAsECMA262(t *testing.T) {
+	for _, c := range []struct {
+		pattern, text string
+		match         bool
+	}{
+		{`^a.b$`, "a\u2028b", false},
+		{`^a.b$`, "a\rb", false},
+		{`^a\sb$`, "a\u00a0b", true},
+		{`^[\s]$`, "\ufeff", true},
+		{`^\S$`, "\u00a0", false},
+		{`^[.]$`, "x", false},
+		{`b`, "abc", true}, // a pattern is not anchored
+		{`^\u00e9$`, "é", true},
+		{`^(?:a|b)\/\d{2}$`, "b/42", true},
+	} {
+		re, err := compilePattern(c.pattern)
+		if err != nil || re.MatchString(c.text) != c.match {
+			t.Errorf("%s on %q: want %v (%v)", c.pattern, c.text, c.match, err)
+		}
+	}
+}
