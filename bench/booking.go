@@ -1,13 +1,13 @@
 package main
 
 import (
+	"reflect"
+	"runtime"
 	"time"
 
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway/schema"
-
-	"reflect"
 )
 
 // booking is the body that is decoded: false, 0 and a pattern are in it.
@@ -47,7 +47,7 @@ func decoders() (ours, theirs func(int)) {
 			if faults := t.Decode(data, &b); faults != nil {
 				panic(faults)
 			}
-			sink = b.Crew
+			runtime.KeepAlive(b.Crew)
 		}
 	}
 	theirs = func(n int) {
@@ -56,7 +56,7 @@ func decoders() (ours, theirs func(int)) {
 			if err := json.Unmarshal(data, &b, json.RejectUnknownMembers(true)); err != nil {
 				panic(err)
 			}
-			sink = b.Crew
+			runtime.KeepAlive(b.Crew)
 		}
 	}
 	return ours, theirs
