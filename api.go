@@ -13,9 +13,9 @@ import (
 // for concurrent use.
 type API struct {
 	info      Info
-	tree      *route.Tree
+	tree      *route.Table
 	targets   []*target // by number in tree
-	prefixes  *route.Tree
+	prefixes  *route.Table
 	fallbacks []*target // by number in prefixes
 }
 

@@ -35,7 +35,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 	if len(b.mistakes) > 0 {
 		return nil, b.mistakes.sorted()
 	}
-	b.api.tree, b.api.prefixes = b.tree.Tree(), b.prefixes.Tree()
+	b.api.tree, b.api.prefixes = b.tree.Table(), b.prefixes.Table()
 	return b.api, nil
 }
 

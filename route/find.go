@@ -5,15 +5,13 @@ import (
 	"strings"
 )
 
-// A Match is what [Tree.Find] found. It can be used again for another Find.
+// A Match is what [Table.Find] found. It can be used again for another Find.
 type Match struct {
 	Route int // the number that Builder.Add gave
 	path  string
 	spans [MaxParameters]span
 	// escaped: path is in canonical form, so values must be decoded.
 	escaped bool
-	// seen: a template matched the path, whatever the method.
-	seen bool
 }
 
 type span struct{ start, end uint32 }
@@ -46,10 +44,10 @@ const (
 // Find looks for the most specific route for a method and a path, given as
 // url.URL holds it: path decoded, and rawPath, where set, as it was received.
 // A HEAD that no route declares finds the route for GET (RFC 9110, 9.3.2).
-// Find does not allocate as long as rawPath is empty. Each node of the tree is
-// visited once at the most, whatever the path.
-func (t *Tree) Find(method, path, rawPath string, m *Match) Outcome {
-	m.escaped, m.seen = false, false
+// A path with an empty segment inside, or with a dot segment, matches nothing.
+// Find does not allocate as long as rawPath is empty.
+func (t *Table) Find(method, path, rawPath string, m *Match) Outcome {
+	m.escaped = false
 	if rawPath != "" || t.percent {
 		var ok bool
 		if path, m.escaped, ok = t.form(path, rawPath); !ok {
@@ -57,20 +55,225 @@ func (t *Tree) Find(method, path, rawPath string, m *Match) Outcome {
 		}
 	}
 	m.path = path
-	if len(t.nodes) == 0 || path == "" || path[0] != '/' {
+	seen := false
+	if len(t.forms) == 0 || !strings.HasPrefix(path, t.common) {
 		return NotFound
 	}
-	if t.find(m, method, &t.nodes[0], 0, 0) {
-		return Found
+	for i := t.texts.start(hashWhole(path, len(t.common))); ; {
+		f := t.texts.next(t, &i)
+		if f == nil {
+			break
+		}
+		if path[len(t.common):] == f.first {
+			if f.pick(m, method) {
+				return Found
+			}
+			seen = true
+		}
 	}
-	if m.seen {
+	var p pieces
+	n := t.split(path, &p)
+	shapes := t.lengths[min(n, len(t.lengths)-1)]
+	for i := range shapes {
+		s := &shapes[i]
+		for j := s.start(s.sum(&p)); ; {
+			f := s.next(t, &j)
+			if f == nil {
+				break
+			}
+			if !f.fits(path, &p) || !m.bind(s, f, &p) {
+				continue
+			}
+			if f.pick(m, method) {
+				return Found
+			}
+			seen = true
+		}
+	}
+	return outcome(seen)
+}
+
+// split splits what follows the common text; 0 where no shape can match.
+func (t *Table) split(path string, p *pieces) int {
+	if s := len(t.common); len(t.lengths) > 2 && s < len(path) && path[s] == '/' {
+		return p.split(path, s, len(t.lengths)-1)
+	}
+	return 0
+}
+
+// outcome is how a search ends that found no route, though perhaps a template.
+func outcome(seen bool) Outcome {
+	if seen {
 		return OtherMethods
 	}
 	return NotFound
 }
 
-// form chooses the form of the path that the tree is searched with.
-func (t *Tree) form(path, rawPath string) (form string, escaped, ok bool) {
+// A cursor goes through the slots of one hash.
+type cursor struct {
+	at  uint64
+	tag uint32
+}
+
+func (s *slots) start(hash uint64) cursor { return cursor{(hash * mix) >> s.shift, uint32(hash)} }
+
+// next gives the next form that has the cursor's hash; nil after the last.
+func (s *slots) next(t *Table, c *cursor) *form {
+	mask := uint64(len(s.table) - 1)
+	for {
+		at := &s.table[c.at&mask]
+		if at.form == 0 {
+			return nil
+		}
+		c.at++
+		if at.tag == c.tag {
+			return &t.forms[at.form-1]
+		}
+	}
+}
+
+// pieces are the segments of a path: segment i starts at at[i] and ends before
+// at[i+1]-1; sums[i] is the sum of the hashes of the first i.
+type pieces struct {
+	at   [MaxSegments + 2]uint32
+	sums [MaxSegments + 2]uint64
+}
+
+// split finds the segments of a path whose first slash is at s. There are n; of
+// more than most, the rest is left out.
+func (p *pieces) split(path string, s, most int) (n int) {
+	s++
+	p.at[0] = uint32(s)
+	sum, hash := uint64(0), uint64(0)
+	for {
+		var word, z uint64
+		left := len(path) - s
+		switch {
+		case left >= 8:
+			word, left = load(path[s:s+8]), 8
+		case len(path) >= 8:
+			word = load(path[len(path)-8:]) >> (8 * uint(8-left))
+		default:
+			word = short(path, s)
+		}
+		if z = slashIn(word); z != 0 {
+			left = bits.TrailingZeros64(z) >> 3
+			word &= 1<<(8*uint(left)) - 1
+		}
+		hash = fold(hash, word)
+		if s += left; z == 0 && left == 8 {
+			continue
+		}
+		n++
+		sum += hash * (mix * uint64(2*n-1)) // so that it counts where a segment stands
+		hash = 0
+		p.at[n], p.sums[n] = uint32(s+1), sum
+		if s++; s > len(path) || n == most {
+			return n
+		}
+	}
+}
+
+// sum is the hash of the segments that are text in a shape.
+func (s *shape) sum(p *pieces) uint64 {
+	sum := p.sums[s.segments]
+	for _, v := range s.values {
+		sum -= p.sums[v+1] - p.sums[v]
+	}
+	return sum
+}
+
+// fits compares the text of a form.
+func (f *form) fits(path string, p *pieces) bool {
+	if f.first != "" && !strings.HasPrefix(path[p.at[f.firstAt]-1:], f.first) ||
+		f.second != "" && !strings.HasPrefix(path[p.at[f.secondAt]-1:], f.second) {
+		return false
+	}
+	if f.simple {
+		return true
+	}
+	for _, r := range f.rest.runs {
+		if !strings.HasPrefix(path[p.at[r.segment]-1:], r.text) {
+			return false
+		}
+	}
+	return true
+}
+
+// bind finds the values of the parameters; false where one cannot be a value.
+func (m *Match) bind(s *shape, f *form, p *pieces) bool {
+	k := 0
+	var parts []mixed
+	if !f.simple {
+		parts = f.rest.mixed
+	}
+	for _, v := range s.values {
+		start, end := int(p.at[v]), int(p.at[v+1])-1
+		if start == end || isDots(m.path[start:end]) {
+			return false
+		}
+		if len(parts) > 0 && parts[0].segment == v {
+			if !m.cut(parts[0].texts, start, end, k) {
+				return false
+			}
+			k += len(parts[0].texts) - 1
+			parts = parts[1:]
+			continue
+		}
+		m.spans[k] = span{uint32(start), uint32(end)}
+		k++
+	}
+	if s.rest {
+		start := int(p.at[s.segments])
+		if !isClean(m.path[start:]) {
+			return false
+		}
+		m.spans[k] = span{uint32(start), uint32(len(m.path))}
+	}
+	return true
+}
+
+// isDots reports whether a segment is a dot segment (RFC 3986, 3.3).
+func isDots(segment string) bool { return segment == "." || segment == ".." }
+
+// isClean reports whether a path without its first slash has neither dot
+// segments nor empty ones, but for the last.
+func isClean(rest string) bool {
+	for rest != "" {
+		segment, after, more := strings.Cut(rest, "/")
+		if isDots(segment) || segment == "" && more {
+			return false
+		}
+		rest = after
+	}
+	return true
+}
+
+// pick chooses by method among the routes of a form.
+func (f *form) pick(m *Match, method string) bool {
+	if f.get >= 0 && method == "GET" {
+		m.Route = int(f.get)
+		return true
+	}
+	any := int32(-1)
+	for _, e := range f.rest.of {
+		switch e.method {
+		case method:
+			m.Route = int(e.route)
+			return true
+		case AnyMethod:
+			any = e.route
+		}
+	}
+	if method == "HEAD" && f.get >= 0 {
+		any = f.get
+	}
+	m.Route = int(any)
+	return any >= 0
+}
+
+// form chooses the form of the path that the table is searched with.
+func (t *Table) form(path, rawPath string) (form string, escaped, ok bool) {
 	if rawPath != "" {
 		form, ok = canonical(rawPath)
 		return form, true, ok
@@ -79,100 +282,6 @@ func (t *Tree) form(path, rawPath string) (form string, escaped, ok bool) {
 		return path, false, true
 	}
 	return strings.ReplaceAll(path, "%", "%25"), true, true
-}
-
-// find searches below n. The path is consumed up to e, where a slash or the
-// end is; k parameters have been bound.
-func (t *Tree) find(m *Match, method string, n *node, e, k int) bool {
-	path := m.path
-	for {
-		if n.tail != "" {
-			if !strings.HasPrefix(path[e:], n.tail) {
-				return false
-			}
-			if e += len(n.tail); e < len(path) && path[e] != '/' {
-				return false
-			}
-		}
-		if e == len(path) {
-			return t.pick(m, method, t.entries[n.leaf:n.leaf+uint32(n.leaves)])
-		}
-		s := e + 1
-		end, hash := scan(path, s)
-		if next := t.text(n, path[s:end], hash); next != nil {
-			if n.param == 0 && n.another == 0 {
-				n, e = next, end
-				continue
-			}
-			if t.find(m, method, next, end, k) {
-				return true
-			}
-		}
-		if n.another != 0 {
-			o := &t.others[n.another-1]
-			for i := range o.mixed {
-				if m.cut(o.mixed[i].texts, s, end, k) &&
-					t.find(m, method, &t.nodes[o.mixed[i].next], end, k+len(o.mixed[i].texts)-1) {
-					return true
-				}
-			}
-			if o.rest != nil {
-				if n.param != 0 && end > s {
-					m.spans[k] = span{uint32(s), uint32(end)}
-					if t.find(m, method, &t.nodes[n.param], end, k+1) {
-						return true
-					}
-				}
-				m.spans[k] = span{uint32(s), uint32(len(path))}
-				return t.pick(m, method, o.rest)
-			}
-		}
-		if n.param == 0 || end == s {
-			return false
-		}
-		m.spans[k] = span{uint32(s), uint32(end)}
-		n, e, k = &t.nodes[n.param], end, k+1
-	}
-}
-
-// text looks up the text child for a segment.
-func (t *Tree) text(n *node, segment string, hash uint64) *node {
-	if n.shift == 64 {
-		return nil
-	}
-	at, mask := hash>>n.shift, uint64(1)<<(64-n.shift)-1
-	for {
-		s := &t.slots[uint64(n.slots)+at]
-		if s.next == 0 {
-			return nil
-		}
-		if s.hash == hash && s.text == segment {
-			return &t.nodes[s.next]
-		}
-		at = (at + 1) & mask
-	}
-}
-
-// pick chooses among the routes of one template by method.
-func (t *Tree) pick(m *Match, method string, of []entry) bool {
-	get, any := int32(-1), int32(-1)
-	for i := range of {
-		switch of[i].method {
-		case method:
-			m.Route = int(of[i].route)
-			return true
-		case "GET":
-			get = of[i].route
-		case AnyMethod:
-			any = of[i].route
-		}
-	}
-	m.seen = m.seen || len(of) > 0
-	if method == "HEAD" && get >= 0 {
-		any = get
-	}
-	m.Route = int(any)
-	return any >= 0
 }
 
 // cut divides the segment path[s:end] among the parameters between the texts,
@@ -189,7 +298,7 @@ func (m *Match) cut(texts []string, s, end, k int) bool {
 		if at >= stop {
 			return false
 		}
-		n := strings.Index(seg[at+1:stop], text)
+		n := index(seg[at+1:stop], text)
 		if n < 0 {
 			return false
 		}
@@ -200,10 +309,22 @@ func (m *Match) cut(texts []string, s, end, k int) bool {
 	return at < stop
 }
 
+// index is strings.Index, quicker for the usual text of one byte in a short segment.
+func index(s, text string) int {
+	if len(text) > 1 {
+		return strings.Index(s, text)
+	}
+	for i := range len(s) {
+		if s[i] == text[0] {
+			return i
+		}
+	}
+	return -1
+}
+
 // All gives every route whose template matches the path, whatever its method,
 // the most specific first.
-func (t *Tree) All(path, rawPath string) []int {
-	var found []int
+func (t *Table) All(path, rawPath string) (found []int) {
 	m := Match{path: path}
 	if rawPath != "" || t.percent {
 		var ok bool
@@ -211,49 +332,40 @@ func (t *Tree) All(path, rawPath string) []int {
 			return nil
 		}
 	}
-	if len(t.nodes) > 0 && m.path != "" && m.path[0] == '/' {
-		t.all(&m, &t.nodes[0], 0, &found)
+	if len(t.forms) == 0 || !strings.HasPrefix(m.path, t.common) {
+		return nil
+	}
+	take := func(f *form) {
+		for _, e := range f.rest.of {
+			found = append(found, int(e.route))
+		}
+	}
+	for i := t.texts.start(hashWhole(m.path, len(t.common))); ; {
+		f := t.texts.next(t, &i)
+		if f == nil {
+			break
+		}
+		if m.path[len(t.common):] == f.first {
+			take(f)
+		}
+	}
+	var p pieces
+	n := t.split(m.path, &p)
+	for _, s := range t.lengths[min(n, len(t.lengths)-1)] {
+		for j := s.start(s.sum(&p)); ; {
+			f := s.next(t, &j)
+			if f == nil {
+				break
+			}
+			if f.fits(m.path, &p) && m.bind(&s, f, &p) {
+				take(f)
+			}
+		}
 	}
 	return found
 }
 
-func (t *Tree) all(m *Match, n *node, e int, found *[]int) {
-	take := func(of []entry) {
-		for _, e := range of {
-			*found = append(*found, int(e.route))
-		}
-	}
-	path := m.path
-	if !strings.HasPrefix(path[e:], n.tail) {
-		return
-	}
-	if e += len(n.tail); e == len(path) {
-		take(t.entries[n.leaf : n.leaf+uint32(n.leaves)])
-		return
-	} else if path[e] != '/' {
-		return
-	}
-	s := e + 1
-	end, hash := scan(path, s)
-	if next := t.text(n, path[s:end], hash); next != nil {
-		t.all(m, next, end, found)
-	}
-	var o others
-	if n.another != 0 {
-		o = t.others[n.another-1]
-	}
-	for _, x := range o.mixed {
-		if m.cut(x.texts, s, end, 0) {
-			t.all(m, &t.nodes[x.next], end, found)
-		}
-	}
-	if n.param != 0 && end > s {
-		t.all(m, &t.nodes[n.param], end, found)
-	}
-	take(o.rest)
-}
-
-// The scan below reads eight bytes at a time.
+// What follows reads eight bytes at a time.
 const (
 	slashes = 0x2f2f2f2f2f2f2f2f
 	lows    = 0x0101010101010101
@@ -261,33 +373,26 @@ const (
 	mix     = 0x9e3779b97f4a7c15 // 2^64 over the golden ratio: odd, and its bits look random
 )
 
-// scan finds the end of the segment that starts at s (the next slash, or the
-// path's end) and hashes the segment on the way.
-func scan(path string, s int) (end int, hash uint64) {
+// hashWhole hashes a path from s on.
+func hashWhole(path string, s int) (hash uint64) {
 	for ; s+8 <= len(path); s += 8 {
-		word := load(path[s : s+8])
-		if z := slashIn(word); z != 0 {
-			n := bits.TrailingZeros64(z) &^ 7
-			return s + n>>3, fold(hash, word&(1<<n-1))
-		}
-		hash = fold(hash, word)
+		hash = fold(hash, load(path[s:s+8]))
 	}
-	var word uint64
-	left := len(path) - s
 	if len(path) >= 8 {
-		word = load(path[len(path)-8:]) >> (8 * (8 - left))
-	} else {
-		for i := range left {
-			word |= uint64(path[s+i]) << (8 * i)
-		}
+		return fold(hash, load(path[len(path)-8:])>>(8*uint(8-len(path)+s)))
 	}
-	if z := slashIn(word); z != 0 {
-		left = bits.TrailingZeros64(z) >> 3
-		word &= 1<<(8*left) - 1
-	}
-	return s + left, fold(hash, word)
+	return fold(hash, short(path, s))
 }
 
+// short gives what a path of less than eight bytes has from s on, as a word.
+func short(path string, s int) (word uint64) {
+	for i := range len(path) - s {
+		word |= uint64(path[s+i]) << (8 * i)
+	}
+	return word
+}
+
+// fold adds eight bytes to a hash.
 func fold(hash, word uint64) uint64 {
 	hash = (bits.RotateLeft64(hash, 29) ^ word) * mix
 	return hash ^ hash>>32
@@ -299,6 +404,7 @@ func slashIn(word uint64) uint64 {
 	return (x - lows) &^ x & highs
 }
 
+// load gives the eight bytes of s as a word.
 func load(s string) uint64 {
 	_ = s[7]
 	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 |

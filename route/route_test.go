@@ -61,7 +61,7 @@ func TestFind(t *testing.T) {
 			t.Fatalf("%s clashes with %v", line, clashes)
 		}
 	}
-	tree := b.Tree()
+	tree := b.Table()
 	for _, c := range []struct {
 		request string
 		want    string // the line found and the values, or the outcome
@@ -137,7 +137,7 @@ func parse(t *testing.T, text string) route.Template {
 	return template
 }
 
-func find(t *testing.T, tree *route.Tree, table []string, method, path, rawPath string) string {
+func find(t *testing.T, tree *route.Table, table []string, method, path, rawPath string) string {
 	var m route.Match
 	switch tree.Find(method, path, rawPath, &m) {
 	case route.Found:
@@ -250,7 +250,7 @@ func FuzzTemplate(f *testing.F) {
 		var b route.Builder
 		b.Add("GET", template)
 		var m route.Match
-		if b.Tree().Find("GET", u.Path, u.RawPath, &m) != route.Found {
+		if b.Table().Find("GET", u.Path, u.RawPath, &m) != route.Found {
 			t.Fatalf("%q expands to %q, which it does not match", text, path)
 		}
 		again, err := template.Expand(func(n string) string { return m.Value(slices.Index(names, n)) })
@@ -289,7 +289,7 @@ func FuzzFind(f *testing.F) {
 			}
 			table = append(table, method+" "+text)
 		}
-		tree := b.Tree()
+		tree := b.Table()
 		for _, method := range []string{"GET", "PUT"} {
 			want := oracle(table, method, u.EscapedPath())
 			if got := find(t, tree, table, method, u.Path, u.RawPath); got != want {

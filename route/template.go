@@ -1,12 +1,12 @@
-// Package route holds path templates and the tree that finds the template
-// which matches a request's path.
+// Package route holds path templates and the table that finds the template which
+// matches a request's path.
 //
 // A template is written as OpenAPI and RFC 6570 write it: /locks/{lock}. A
 // segment may be text, one parameter, or text mixed with several parameters
 // (/charts/{reach}.{format}); {+rest} as the last segment takes what remains of
 // the path, slashes included.
 //
-// The package knows neither servers nor handlers: a [Tree] maps a method and a
+// The package knows neither servers nor handlers: a [Table] maps a method and a
 // path to the number of the route that was added.
 package route
 
@@ -16,9 +16,12 @@ import (
 	"strings"
 )
 
-// MaxParameters is how many parameters one template may have. The limit lets a
-// [Match] live without an allocation of its own.
-const MaxParameters = 16
+// MaxParameters and MaxSegments are how many parameters and segments one template
+// may have. The limits let a search do without allocations.
+const (
+	MaxParameters = 16
+	MaxSegments   = 16
+)
 
 // A Template is a parsed path template. It is immutable and safe to share. The
 // zero Template matches nothing and prints as "".
@@ -159,6 +162,9 @@ func (p *parser) segment() error {
 				return p.fail(p.at, "an empty segment cannot be reached: write one slash")
 			}
 		}
+	}
+	if len(p.segments) == MaxSegments {
+		return p.fail(start, "a template can have %d segments at the most; {+rest} takes any number", MaxSegments)
 	}
 	p.segments = append(p.segments, s)
 	return nil
