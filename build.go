@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -21,7 +22,7 @@ type Info struct {
 // called again with the same parts, and concurrently.
 func Build(info Info, parts ...Part) (*API, error) {
 	at := here(0)
-	b := builder{api: &API{info: info}, at: at, codes: map[string]*problem.Kind{}}
+	b := builder{api: &API{info: info, named: map[string]*target{}}, at: at, codes: map[string]*problem.Kind{}}
 	if info.Title == "" {
 		b.mistake(at, "Info: the API needs a Title")
 	}
@@ -35,7 +36,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 	if len(b.mistakes) > 0 {
 		return nil, b.mistakes.sorted()
 	}
-	b.api.tree, b.api.prefixes = b.tree.Table(), b.prefixes.Table()
+	b.api.table, b.api.prefixes = b.table.Table(), b.prefixes.Table()
 	return b.api, nil
 }
 
@@ -43,7 +44,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 type builder struct {
 	api      *API
 	at       place // of the list that is being read
-	tree     route.Builder
+	table    route.Builder
 	prefixes route.Builder // to find the deepest group for a path that no route takes
 	schemas  schema.Set
 	codes    map[string]*problem.Kind
@@ -53,10 +54,12 @@ type builder struct {
 // A target is where a request can end: a route, or a group for what none of its
 // routes takes. It is immutable.
 type target struct {
-	method   string
-	template route.Template
+	method   string // route.AnyMethod for what is mounted
+	path     string // the path template
+	names    []string
 	at       place
 	end      endpoint
+	fallback bool
 	terms
 }
 
@@ -170,7 +173,7 @@ func (b *builder) fallback(g group, prefix route.Template, t terms) {
 		return
 	}
 	n, clashes := b.prefixes.Add(route.AnyMethod, rest)
-	b.api.fallbacks = append(b.api.fallbacks, &target{template: prefix, at: g.at, end: end, terms: t})
+	b.api.fallbacks = append(b.api.fallbacks, &target{path: prefix.String(), at: g.at, end: end, fallback: true, terms: t})
 	if clashes != nil { // the same prefix twice: the first group speaks for both
 		b.api.fallbacks[n] = b.api.fallbacks[clashes[0].Earlier]
 		return
@@ -186,27 +189,65 @@ func (b *builder) route(p routePart, prefix route.Template, outer terms) {
 	b.at = p.at
 	t := b.list(p.at, settingsOf(p.settings), outer)
 	method, path, ok := strings.Cut(p.line, " ")
-	if !ok || !isToken(method) {
+	if !ok || method != route.AnyMethod && !isToken(method) {
 		b.mistake(p.at, "%q: a route's line is a method, a space and a path template: GET /locks/{lock}", p.line)
 		return
+	}
+	if upper := strings.ToUpper(method); upper != method && slices.Contains(methods, upper) {
+		b.mistake(p.at, "%s: methods are case-sensitive (RFC 9110, 9.1), so no request reaches this: write %s", p.line, upper)
+	}
+	if method == http.MethodConnect {
+		b.mistake(p.at, "%s: the target of CONNECT is no path (RFC 9110, 9.3.6), so no request reaches this", p.line)
 	}
 	template, err := route.Parse(path)
 	if err == nil {
 		template, err = prefix.Join(template)
 	}
 	if err != nil {
-		b.mistake(p.at, "%s: %v", p.line, err)
+		b.mistake(p.at, "%s: %v", strings.TrimSpace(p.line), err)
 		return
 	}
-	to := &target{method: method, template: template, at: p.at, terms: t}
-	site := site{builder: b, target: to, line: method + " " + template.String()}
+	to := &target{method: method, path: template.String(), names: template.Names(), at: p.at, terms: t}
+	site := site{builder: b, target: to, line: strings.TrimSpace(method + " " + to.path)}
 	to.end = p.compile(&site)
-	_, clashes := b.tree.Add(method, template)
+	b.name(to, p.function)
+	_, clashes := b.table.Add(method, template)
 	b.api.targets = append(b.api.targets, to)
 	for _, c := range clashes {
 		other := b.api.targets[c.Earlier]
-		b.mistake(p.at, "%s: matches the same paths as %s %s at %s", site.line, other.method, other.template, other.at)
+		b.mistake(p.at, "%s: matches the same paths as %s at %s", site.line, strings.TrimSpace(other.method+" "+other.path), other.at)
 	}
+}
+
+var methods = []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch,
+	http.MethodDelete, http.MethodOptions, http.MethodTrace, http.MethodConnect}
+
+// name enters a route under the name that it was given, or else its function's. Two
+// routes of one function have no name, unless they are given one.
+func (b *builder) name(to *target, function string) {
+	given := to.name != ""
+	if !given {
+		to.name = function
+	}
+	if to.name == "" {
+		return
+	}
+	key := to.version + "/" + to.name
+	other, taken := b.api.named[key]
+	if given && taken && other != nil {
+		b.mistake(to.at, "Name: %q is the name of %s %s at %s already", to.name, other.method, other.path, other.at)
+	}
+	if taken {
+		if !given {
+			to.name = ""
+		}
+		if other != nil && other.name == function {
+			other.name = ""
+		}
+		b.api.named[key] = nil
+		return
+	}
+	b.api.named[key] = to
 }
 
 func settingsOf(settings []Setting) []Part {

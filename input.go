@@ -21,8 +21,8 @@ import (
 // sources are where a field of an input can come from.
 var sources = []string{"path", "query", "header", "body"}
 
-// An input is the plan for reading a route's input type.
-type input struct {
+// An inputPlan is the plan for reading a route's input type.
+type inputPlan struct {
 	fields []inputField
 	query  bool // some field comes from the query
 	body   *inputBody
@@ -45,9 +45,9 @@ type inputBody struct {
 	limit    int64
 }
 
-func compileInput(at *site, t reflect.Type) *input {
-	in := &input{}
-	names := at.target.template.Names()
+func compileInput(at *site, t reflect.Type) *inputPlan {
+	in := &inputPlan{}
+	names := at.target.names
 	if t == reflect.TypeFor[None]() {
 		in.unread(at, names)
 		return in
@@ -77,7 +77,7 @@ func hasSources(t reflect.Type) bool {
 }
 
 // unread reports the template's parameters that no field reads.
-func (in *input) unread(at *site, names []string) {
+func (in *inputPlan) unread(at *site, names []string) {
 	for _, name := range names {
 		if !slices.ContainsFunc(in.fields, func(f inputField) bool { return f.source == "path" && f.name == name }) {
 			at.mistakef("no field reads the parameter {%s}: add one with the tag from:\"path %s\"", name, name)
@@ -85,7 +85,7 @@ func (in *input) unread(at *site, names []string) {
 	}
 }
 
-func (in *input) field(at *site, t reflect.Type, i int) {
+func (in *inputPlan) field(at *site, t reflect.Type, i int) {
 	sf := t.Field(i)
 	where := t.Name() + "." + sf.Name
 	if err := schema.CheckTag(sf.Tag); err != nil {
@@ -123,7 +123,7 @@ func (in *input) field(at *site, t reflect.Type, i int) {
 	f := inputField{source: source, name: name, index: i, schema: p}
 	switch source {
 	case "path":
-		names := at.target.template.Names()
+		names := at.target.names
 		if f.parameter = slices.Index(names, name); f.parameter < 0 {
 			at.mistakef("%s: the template has no parameter {%s}%s", where, name, has(names))
 			return
@@ -151,7 +151,7 @@ func has(names []string) string {
 	return "; it has {" + strings.Join(names, "}, {") + "}"
 }
 
-func (in *input) takeBody(at *site, t reflect.Type, index int, optional bool) {
+func (in *inputPlan) takeBody(at *site, t reflect.Type, index int, optional bool) {
 	if in.body != nil {
 		at.mistakef("%s: two fields take the body", t)
 		return
@@ -171,7 +171,7 @@ func (in *input) takeBody(at *site, t reflect.Type, index int, optional bool) {
 }
 
 // read fills v from a request. Its error is a problem that lists every fault.
-func (in *input) read(v reflect.Value, r *http.Request, s *state) error {
+func (in *inputPlan) read(v reflect.Value, r *http.Request, s *state) error {
 	var found faults
 	var query url.Values
 	if in.query && r.URL.RawQuery != "" {

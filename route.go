@@ -13,7 +13,8 @@ type None struct{}
 
 type routePart struct {
 	at       place
-	line     string
+	line     string // the method is empty for what is mounted
+	function string // the name of the function that serves it
 	settings []Setting
 	compile  func(*site) endpoint
 }
@@ -31,7 +32,7 @@ type endpoint interface {
 // checked, and its output is sent as JSON. It is called by many requests at a
 // time; its context is the request's, and ends when the caller leaves.
 func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), settings ...Setting) Part {
-	return routePart{here(0), line, settings, func(at *site) endpoint {
+	return routePart{here(0), line, functionName(serve), settings, func(at *site) endpoint {
 		if serve == nil {
 			at.mistakef("the function is nil")
 		}
@@ -46,7 +47,7 @@ func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out
 // typed is the endpoint for a function with an input and an output.
 type typed[In, Out any] struct {
 	call   func(context.Context, In) (Out, error)
-	input  *input
+	input  *inputPlan
 	output output
 	// holders keeps values to read inputs into; the function gets a copy, so
 	// no handler can keep one.
@@ -70,4 +71,8 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 		return err
 	}
 	return t.output.send(w, r, any(out))
+}
+
+func (t *typed[In, Out]) linkInput() (reflect.Type, *inputPlan) {
+	return reflect.TypeFor[In](), t.input
 }

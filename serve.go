@@ -18,18 +18,40 @@ const (
 
 // Serve listens on a TCP address and answers until ctx ends. Then it takes no
 // more requests, waits up to 15 seconds for those under way, and returns nil.
+// Each of ready is called once the port is open, with the address listened on.
 // It returns an error if it cannot listen, or if requests had to be cut off.
-func (a *API) Serve(ctx context.Context, address string) error {
+//
+// With WICKETWAY_DESCRIBE=FILE in the environment it writes the API's
+// [Description] into that file as JSON instead, and returns nil.
+func (a *API) Serve(ctx context.Context, address string, ready ...func(net.Addr)) error {
+	if asked, err := a.describing(); asked {
+		return err
+	}
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		return err
 	}
-	return a.ServeOn(ctx, l)
+	for _, f := range ready {
+		f(l.Addr())
+	}
+	return a.serve(ctx, l)
 }
 
 // ServeOn is Serve on a listener, which it closes.
 func (a *API) ServeOn(ctx context.Context, l net.Listener) error {
-	server := &http.Server{Handler: a, ReadHeaderTimeout: headerTimeout, IdleTimeout: idleTimeout}
+	if asked, err := a.describing(); asked {
+		return errors.Join(err, l.Close())
+	}
+	return a.serve(ctx, l)
+}
+
+func (a *API) serve(ctx context.Context, l net.Listener) error {
+	server := &http.Server{
+		Handler:                      a,
+		ReadHeaderTimeout:            headerTimeout,
+		IdleTimeout:                  idleTimeout,
+		DisableGeneralOptionsHandler: true, // OPTIONS * passes the chain as well
+	}
 	drained := make(chan error, 1)
 	stop := context.AfterFunc(ctx, func() {
 		limited, cancel := context.WithTimeout(context.Background(), drainTimeout)

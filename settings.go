@@ -10,17 +10,22 @@ import (
 // terms are what holds at one point of the description: what all settings
 // around it add up to. A copy goes down into each group and route.
 type terms struct {
-	links   []*link // the chain, outermost first
-	guard   Authenticator
-	guardAt int // how many links come before the guard
-	guarded bool
-	public  bool
-	scopes  []string
-	fails   []*problem.Kind
-	answers int // the status of a success; 0: 200, or 204 for None
-	summary string
-	limits  Limits
-	version string
+	links      []*link // the chain, outermost first
+	guard      Authenticator
+	guardAt    int // how many links come before the guard
+	guardPlace place
+	guarded    bool
+	public     bool
+	scopes     []string
+	fails      []*problem.Kind
+	answers    int // the status of a success; 0: 200, or 204 for None
+	summary    string
+	name       string
+	limits     Limits
+	version    string
+	slashes    Slash
+	uniform    bool
+	listing    bool
 }
 
 // below is a copy to which inner settings can add without touching t.
@@ -60,7 +65,7 @@ func Guard(by Authenticator) Setting {
 				b.mistake(at, "Guard: %v", err)
 			}
 		}
-		t.guard, t.guarded, t.public, t.guardAt = by, true, false, -1
+		t.guard, t.guardPlace, t.guarded, t.public, t.guardAt = by, at, true, false, -1
 	}}
 }
 
@@ -94,6 +99,12 @@ func Answers(status int) Setting {
 // Summary says in a line what a route is for.
 func Summary(text string) Setting {
 	return replacing("Summary", func(t *terms) { t.summary = text })
+}
+
+// Name names a route, for links to it. Without it the name is that of the route's
+// function with its package's: passages.find.
+func Name(name string) Setting {
+	return replacing("Name", func(t *terms) { t.name = name })
 }
 
 // Limits are the bounds of what a request may ask for. A zero field leaves what

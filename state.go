@@ -17,9 +17,11 @@ type state struct {
 	context.Context // the server's
 	response
 
-	target  *target
-	match   route.Match
-	outcome route.Outcome // why there is no match, where there is none
+	api      *API
+	target   *target
+	match    route.Match
+	outcome  route.Outcome // why there is no match, where there is none
+	location string        // where the caller is to be sent instead
 
 	caller    atomic.Pointer[Identity]
 	requestID atomic.Pointer[string]
@@ -50,15 +52,18 @@ func stateOf(ctx context.Context) *state {
 	return s
 }
 
-func newState(w http.ResponseWriter, r *http.Request) *state {
-	s := &state{Context: r.Context()}
+// outer is the state of the API that this one is mounted in, if it is.
+func (s *state) outer() *state { return stateOf(s.Context) }
+
+func newState(a *API, w http.ResponseWriter, r *http.Request) *state {
+	s := &state{Context: r.Context(), api: a}
 	s.response = response{ResponseWriter: w, head: r.Method == http.MethodHead}
 	return s
 }
 
 // RequestID is the id that the request was given, "" where none was.
 func RequestID(ctx context.Context) string {
-	if s := stateOf(ctx); s != nil {
+	for s := stateOf(ctx); s != nil; s = s.outer() {
 		if id := s.requestID.Load(); id != nil {
 			return *id
 		}
@@ -75,10 +80,11 @@ func SetRequestID(ctx context.Context, id string) {
 }
 
 // RoutePattern is the method and the path template of the route that the request
-// is for: "GET /locks/{lock}"; "" where no route takes it.
+// is for: GET and /locks/{lock}; "" and "" where no route takes it. The method of
+// what is mounted is "".
 func RoutePattern(ctx context.Context) (method, template string) {
-	if s := stateOf(ctx); s != nil && s.target != nil && s.target.method != "" {
-		return s.target.method, s.target.template.String()
+	if s := stateOf(ctx); s != nil && !s.target.fallback {
+		return s.target.method, s.target.path
 	}
 	return "", ""
 }
@@ -96,9 +102,11 @@ func Failure(ctx context.Context) error {
 	return nil
 }
 
+// noteFailure tells the request, and that of an API around this one, what failed.
 func noteFailure(ctx context.Context, err error) {
-	if s := stateOf(ctx); s != nil {
-		s.failure.CompareAndSwap(nil, &failure{err: err})
+	f := &failure{err: err}
+	for s := stateOf(ctx); s != nil; s = s.outer() {
+		s.failure.CompareAndSwap(nil, f)
 	}
 }
 

@@ -72,6 +72,7 @@ var lines = []struct {
 	{"find a route among 800, random order, against a map", findRandom},
 	{"find a route among 800, one path again and again", findHot},
 	{"growth from 80 to 8,000 routes, against the map's own", findGrowth},
+	{"twice the hostile path, against twice the time", findHostile},
 	{"checked decoding of 400 bytes, against plain decoding", decodeChecked},
 	{"allocations of checked decoding, against plain", decodeAllocations},
 	{"a whole request in process, against one written by hand", requestInProcess},

@@ -56,6 +56,12 @@ func (m meter) compare(now clock, ours, theirs func(n int)) (ratio, oursNS, thei
 	return median(ratios), median(us), median(them)
 }
 
+// alone gives the median time of once, in nanoseconds.
+func (m meter) alone(work func(n int)) float64 {
+	_, ns, _ := m.compare(wall, work, work)
+	return ns
+}
+
 func measure(now clock, work func(int), n int) float64 {
 	start := now()
 	work(n)

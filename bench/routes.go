@@ -52,9 +52,13 @@ func routes(n int) table {
 	return t
 }
 
-// finders gives the two sides for n routes: our tree, and a map from the whole
+// finders gives the two sides for n routes: our table, and a map from the whole
 // path, as no real router could be.
 func finders(n int, order func(paths []string) []string) (ours, theirs func(int)) {
+	return methodFinder("GET", n, order)
+}
+
+func methodFinder(method string, n int, order func(paths []string) []string) (ours, theirs func(int)) {
 	t := routes(n)
 	var b route.Builder
 	exact := map[string]int{}
@@ -68,12 +72,12 @@ func finders(n int, order func(paths []string) []string) (ours, theirs func(int)
 		}
 		exact[t.paths[i]] = i
 	}
-	tree := b.Table()
+	table := b.Table()
 	asked := order(t.paths)
 	var m route.Match
 	for _, p := range t.paths { // the same answers
-		if tree.Find("GET", p, "", &m) != route.Found || m.Route != exact[p] {
-			panic("the tree and the map disagree about " + p)
+		if table.Find("GET", p, "", &m) != route.Found || m.Route != exact[p] {
+			panic("the table and the map disagree about " + p)
 		}
 	}
 	at, at2 := 0, 0
@@ -83,7 +87,7 @@ func finders(n int, order func(paths []string) []string) (ours, theirs func(int)
 			if at++; at == len(asked) {
 				at = 0
 			}
-			tree.Find("GET", asked[at], "", &m)
+			table.Find(method, asked[at], "", &m)
 			sum += m.Route
 		}
 		runtime.KeepAlive(sum)
@@ -117,7 +121,65 @@ func shuffled(paths []string) []string {
 func findRandom(m meter) result {
 	ours, theirs := finders(800, shuffled)
 	ratio, a, b := m.compare(wall, ours, theirs)
-	return holds("", ratio, 3.5, "%.0f ns to %.0f ns, %.0f allocations", a, b, allocations(ours))
+	miss, _ := finders(800, func(paths []string) []string {
+		return changed(shuffled(paths), func(p string) string { return p + "x/y" })
+	})
+	other, _ := methodFinder("DELETE", 800, shuffled)
+	return holds("", ratio, 3.5, "%.0f ns to %.0f ns, %.0f allocations; no route %.0f ns, only other methods %.0f ns",
+		a, b, allocations(ours), m.alone(miss), m.alone(other))
+}
+
+func changed(paths []string, change func(string) string) []string {
+	for i, p := range paths {
+		paths[i] = change(p)
+	}
+	return paths
+}
+
+// findHostile looks up paths that fit nearly every template of a table and in the
+// end none: every choice of text or parameter for eight segments, and a segment
+// that could be divided in many ways. Twice the length may take twice as long.
+func findHostile(m meter) result {
+	var b route.Builder
+	add := func(text string) {
+		template, err := route.Parse(text)
+		if err != nil {
+			panic(err)
+		}
+		b.Add("GET", template)
+	}
+	for choice := range 1 << 8 {
+		text := ""
+		for i := range 8 {
+			if choice>>i&1 == 1 {
+				text += fmt.Sprintf("/{p%d}", i)
+			} else {
+				text += "/a"
+			}
+		}
+		add(text + "/end")
+	}
+	add("/{a}--{b}--{c}--{d}--end")
+	table := b.Table()
+	work := func(path string) func(int) {
+		var match route.Match
+		return func(n int) {
+			for range n {
+				if table.Find("GET", path, "", &match) != route.NotFound {
+					panic(path)
+				}
+			}
+		}
+	}
+	long := func(n int) (deep, dashed string) {
+		return strings.Repeat("/"+strings.Repeat("a", n), 8) + "/enx", "/" + strings.Repeat("-", 8*n) + "--enx"
+	}
+	deep1, dashed1 := long(100)
+	deep2, dashed2 := long(200)
+	ratio1, two, one := m.compare(wall, work(deep2), work(deep1))
+	ratio2, twoDashed, oneDashed := m.compare(wall, work(dashed2), work(dashed1))
+	return holds("", max(ratio1, ratio2)/2, 1.2, "800 to 1,600 bytes: segments %.1f to %.1f µs, one segment %.1f to %.1f µs",
+		one/1000, two/1000, oneDashed/1000, twoDashed/1000)
 }
 
 func findHot(m meter) result {
@@ -143,7 +205,7 @@ func findGrowth(m meter) result {
 	many, manyMap := finders(8000, shuffled)
 	ours, a, b := m.compare(wall, many, few)
 	theirs, c, d := m.compare(wall, manyMap, fewMap)
-	return holds("", ours/theirs, 1.2, "tree %.0f to %.0f ns, map %.0f to %.0f ns", b, a, d, c)
+	return holds("", ours/theirs, 1.2, "table %.0f to %.0f ns, map %.0f to %.0f ns", b, a, d, c)
 }
 
 // parts describes an API of n routes.

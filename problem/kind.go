@@ -16,6 +16,7 @@ import (
 	"errors"
 	"net/http"
 	"strconv"
+	"strings"
 )
 
 // A Kind is one kind of problem: a status, a code for programs and a title for
@@ -102,6 +103,31 @@ var (
 	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted")
 	Unreadable       = BadRequest.Define(http.StatusBadRequest, "input-unreadable", "The input cannot be read")
 	Invalid          = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule")
+	NotImplemented   = Define(http.StatusNotImplemented, "not-implemented", "The server cannot do this")
 	Internal         = Define(http.StatusInternalServerError, "internal", "Something went wrong on the server")
 	Timeout          = Define(http.StatusServiceUnavailable, "timeout", "The server ran out of time")
 )
+
+// ofStatus are the kinds that stand for a status as such.
+var ofStatus = func() map[int]*Kind {
+	kinds := map[int]*Kind{}
+	for status := 400; status < 600; status++ {
+		if text := http.StatusText(status); text != "" {
+			code := strings.ToLower(strings.ReplaceAll(strings.ReplaceAll(text, " ", "-"), "'", ""))
+			kinds[status] = Define(status, code, text)
+		}
+	}
+	for _, k := range []*Kind{BadRequest, Unauthorized, Forbidden, NotFound, MethodNotAllowed, BodyTooLarge, UnsupportedMedia, NotImplemented, Internal} {
+		kinds[k.status] = k
+	}
+	return kinds
+}()
+
+// OfStatus is the kind for an error of which only the status is known. A status
+// that is unknown or no error counts as 500.
+func OfStatus(status int) *Kind {
+	if k := ofStatus[status]; k != nil {
+		return k
+	}
+	return Internal
+}

@@ -13,7 +13,7 @@ func (b *Builder) clashes(n int) []Clash {
 		b.shapes = map[string][]int{}
 	}
 	later := b.routes[n]
-	shape := later.method + " " + later.template.shape()
+	shape := later.template.shape(later.method)
 	var found []Clash
 	for _, i := range b.shapes[shape] {
 		if overlap(b.routes[i].template, later.template) {
@@ -24,19 +24,25 @@ func (b *Builder) clashes(n int) []Clash {
 	return found
 }
 
-// shape writes the template with all that does not count for its rank left out.
-func (t Template) shape() string {
+// shape writes the template, after its method, with all that does not count for
+// its rank left out.
+func (t Template) shape(method string) string {
 	var b strings.Builder
+	b.Grow(len(method) + len(t.text) + 2)
+	b.WriteString(method)
 	for _, s := range t.segments {
+		b.WriteByte('/')
 		switch {
 		case s.rest:
-			b.WriteString("/+")
+			b.WriteByte('+')
 		case s.isText():
-			b.WriteString("/=" + s.texts[0])
+			b.WriteByte('=')
+			b.WriteString(s.texts[0])
 		case s.isWhole():
-			b.WriteString("/*")
+			b.WriteByte('*')
 		default:
-			b.WriteString("/~" + strconv.Itoa(s.weight()))
+			b.WriteByte('~')
+			b.WriteString(strconv.Itoa(s.weight()))
 		}
 	}
 	return b.String()

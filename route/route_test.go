@@ -107,6 +107,14 @@ func TestFind(t *testing.T) {
 		{"GET /deep/b/x", "GET /deep/b/{c} x"},
 		{"GET /deep/a/x", "GET /deep/{a}/x a"},
 		{"GET *", "not found"},
+		{"GET /locks/..", "not found"}, // RFC 3986, 5.2.4: dot segments are no values
+		{"GET /locks/%2e%2E", "not found"},
+		{"GET /locks/.../x", "GET /locks/{lock}/{detail} ...|x"},
+		{"GET /files/a/../b", "not found"},
+		{"GET /files/a//b", "not found"},
+		{"GET /files/a/", "GET /files/{+path} a/"},
+		{"GET /" + strings.Repeat("x/", 5000), "not found"},
+		{"GET /files/" + strings.Repeat("x/", 5000), "GET /files/{+path} " + strings.Repeat("x/", 5000)},
 	} {
 		method, target, _ := strings.Cut(c.request, " ")
 		u, err := url.ParseRequestURI(target)
@@ -213,6 +221,19 @@ func TestExpand(t *testing.T) {
 		got, err := parse(t, c.template).Expand(func(string) string { return c.value })
 		if got != c.want || (err != nil) != (c.want == "") {
 			t.Errorf("%s with %q: %q, %v, want %q", c.template, c.value, got, err, c.want)
+		}
+	}
+}
+
+// RFC 3986, 5.2.4, with empty segments taken out as well.
+func TestClean(t *testing.T) {
+	for path, want := range map[string]string{
+		"/a/b": "/a/b", "/a//b": "/a/b", "/a/./b": "/a/b", "/a/../b": "/b", "/../a": "/a", "/a/..": "/", "/a/b/..": "/a/",
+		"/a/%2e%2E/b": "/b", "/a/.%2e": "/", "/a/%2e": "/a/", "//": "/", "/a//": "/a/", "/.a/..b": "/.a/..b", "//evil.example/..": "/",
+		"/a%2F..%2Fb": "/a%2F..%2Fb", "/%2ehidden": "/%2ehidden",
+	} {
+		if got := route.Clean(path); got != want {
+			t.Errorf("Clean(%q) = %q, want %q", path, got, want)
 		}
 	}
 }
@@ -325,6 +346,12 @@ func oracle(table []string, method, path string) string {
 }
 
 func oracleMatch(template, path []string) (values []string, rank []int, ok bool) {
+	for i, segment := range path {
+		segment = unescape(segment)
+		if segment == "." || segment == ".." || segment == "" && i < len(path)-1 {
+			return nil, nil, false
+		}
+	}
 	for i, pattern := range template {
 		if strings.HasPrefix(pattern, "{+") {
 			rest := strings.Join(path[min(i, len(path)):], "/")

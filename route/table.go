@@ -1,6 +1,7 @@
 package route
 
 import (
+	"encoding/binary"
 	"maps"
 	"slices"
 	"strings"
@@ -204,12 +205,11 @@ func (b *Builder) common() string {
 }
 
 func shapeKey(segments []segment) string {
-	var key strings.Builder
-	for _, s := range segments {
-		r := s.rank()
-		key.Write([]byte{byte(r), byte(r >> 8), byte(r >> 16), byte(r >> 24)})
+	var key [4 * MaxSegments]byte
+	for i, s := range segments {
+		binary.LittleEndian.PutUint32(key[4*i:], s.rank())
 	}
-	return key.String()
+	return string(key[:4*len(segments)])
 }
 
 func hasPercent(segments []segment) bool {
@@ -245,8 +245,10 @@ func newShape(segments []segment) *growing {
 func (g *growing) add(t *Table, segments []segment, e entry) {
 	var key strings.Builder
 	for _, s := range segments {
-		if !s.rest {
-			key.WriteString("/" + strings.Join(s.texts, "{}"))
+		key.WriteByte('/')
+		for _, text := range s.texts {
+			key.WriteString(text)
+			key.WriteByte('{')
 		}
 	}
 	n, known := g.forms[key.String()]
@@ -269,19 +271,23 @@ func newForm(segments []segment) (form, uint64) {
 	f := form{get: -1, rest: &rest{}}
 	var runs []run
 	var sample strings.Builder // a path that has the text, to hash it as a search does
-	extends := false
+	sample.Grow(64)
+	start := -1 // of the run that goes on
 	for i, s := range segments {
-		switch {
-		case s.isText():
-			if !extends {
-				runs = append(runs, run{segment: uint8(i)})
-			}
-			runs[len(runs)-1].text += "/" + s.texts[0]
-		case !s.rest && !s.isWhole():
+		if s.isText() && start < 0 {
+			start = sample.Len()
+			runs = append(runs, run{segment: uint8(i)})
+		}
+		sample.WriteByte('/')
+		sample.WriteString(s.texts[0])
+		if s.isText() {
+			runs[len(runs)-1].text = sample.String()[start:]
+			continue
+		}
+		start = -1
+		if !s.rest && !s.isWhole() {
 			f.rest.mixed = append(f.rest.mixed, mixed{s.texts, uint8(i)})
 		}
-		extends = s.isText()
-		sample.WriteString("/" + s.texts[0])
 	}
 	var p pieces
 	p.split(sample.String(), 0, len(segments))

@@ -101,6 +101,7 @@ type parser struct {
 	text     string
 	at       int
 	segments []segment
+	texts    []string // of all segments, so that they share one array
 	names    []string
 }
 
@@ -112,6 +113,10 @@ func (p *parser) parse() error {
 	if p.text == "" || p.text[0] != '/' {
 		return p.fail(0, "a path template starts with a slash")
 	}
+	segments, parameters := strings.Count(p.text, "/"), strings.Count(p.text, "{")
+	p.segments = make([]segment, 0, min(segments, MaxSegments))
+	p.texts = make([]string, 0, segments+parameters)
+	p.names = make([]string, 0, min(parameters, MaxParameters))
 	for p.at < len(p.text) {
 		p.at++ // the slash
 		if err := p.segment(); err != nil {
@@ -122,37 +127,42 @@ func (p *parser) parse() error {
 }
 
 func (p *parser) segment() error {
-	start := p.at
-	var s segment
-	var text strings.Builder
-	for p.at < len(p.text) && p.text[p.at] != '/' {
-		if s.rest {
-			return p.fail(p.at, "nothing can follow {+%s}: it takes the rest of the path", s.names[0])
-		}
-		if p.text[p.at] != '{' {
-			if err := p.literal(&text); err != nil {
-				return err
-			}
-			continue
-		}
-		if len(s.names) > 0 && text.Len() == 0 {
+	start, firstText, firstName := p.at, len(p.texts), len(p.names)
+	rest := false
+	text, err := p.literals()
+	for err == nil && p.at < len(p.text) && p.text[p.at] == '{' {
+		switch {
+		case rest:
+			return p.nothingFollows()
+		case len(p.names) > firstName && text == "":
 			return p.fail(p.at, "text must stand between two parameters, else nobody can tell where one ends")
 		}
 		open := p.at
-		name, rest, err := p.parameter()
-		if err != nil {
+		if rest, err = p.parameter(); err != nil {
 			return err
 		}
 		if rest && open != start {
-			return p.fail(open, "{+%s} must be a segment of its own", name)
+			return p.fail(open, "{+%s} must be a segment of its own", p.names[len(p.names)-1])
 		}
-		s.texts, s.names, s.rest = append(s.texts, text.String()), append(s.names, name), rest
-		text.Reset()
+		p.texts = append(p.texts, text)
+		after := p.at
+		if text, err = p.literals(); rest && p.at > after {
+			p.at = after
+			return p.nothingFollows()
+		}
 	}
-	if s.rest && p.at < len(p.text) {
-		return p.fail(p.at, "nothing can follow {+%s}: it takes the rest of the path", s.names[0])
+	if err != nil {
+		return err
 	}
-	s.texts = append(s.texts, text.String())
+	if rest && p.at < len(p.text) {
+		return p.nothingFollows()
+	}
+	p.texts = append(p.texts, text)
+	s := segment{
+		texts: p.texts[firstText:len(p.texts):len(p.texts)],
+		names: p.names[firstName:len(p.names):len(p.names)],
+		rest:  rest,
+	}
 	if s.isText() {
 		switch s.texts[0] {
 		case ".", "..":
@@ -170,67 +180,76 @@ func (p *parser) segment() error {
 	return nil
 }
 
-// literal reads one character of text, decoded into canonical form.
-func (p *parser) literal(into *strings.Builder) error {
-	switch c := p.text[p.at]; {
-	case c == '%':
-		b, ok := unhex(p.text[p.at:])
-		if !ok {
-			return p.fail(p.at, "%% must be followed by two hexadecimal digits")
-		}
-		writeCanonical(into, b)
-		p.at += 3
-	case c <= ' ' || c == 0x7f || strings.IndexByte(`"<>\^|}?#`+"`", c) >= 0:
-		reason := "%q cannot stand in a path: write it percent-encoded"
-		if c == '}' {
-			reason = "%q closes nothing: open a parameter with {"
-		}
-		return p.fail(p.at, reason, c)
-	default:
-		into.WriteByte(c)
-		p.at++
-	}
-	return nil
+func (p *parser) nothingFollows() error {
+	return p.fail(p.at, "nothing can follow {+%s}: it takes the rest of the path", p.names[len(p.names)-1])
 }
 
-func (p *parser) parameter() (name string, rest bool, err error) {
+// literals reads text up to the next parameter or slash, into canonical form.
+func (p *parser) literals() (string, error) {
+	start := p.at
+	var decoded strings.Builder
+	for ; p.at < len(p.text); p.at++ {
+		switch c := p.text[p.at]; {
+		case c == '/' || c == '{':
+			return decoded.String() + p.text[start:p.at], nil
+		case c == '%':
+			b, ok := unhex(p.text[p.at:])
+			if !ok {
+				return "", p.fail(p.at, "%% must be followed by two hexadecimal digits")
+			}
+			decoded.WriteString(p.text[start:p.at])
+			writeCanonical(&decoded, b)
+			p.at += 2
+			start = p.at + 1
+		case c == '}':
+			return "", p.fail(p.at, "%q closes nothing: open a parameter with {", c)
+		case c <= ' ' || c == 0x7f || strings.IndexByte(`"<>\^|?#`+"`", c) >= 0:
+			return "", p.fail(p.at, "%q cannot stand in a path: write it percent-encoded", c)
+		}
+	}
+	return decoded.String() + p.text[start:], nil
+}
+
+// parameter reads a parameter, and tells whether it takes the rest of the path.
+func (p *parser) parameter() (rest bool, err error) {
 	open := p.at
 	end := strings.IndexByte(p.text[open:], '}')
 	if end < 0 {
-		return "", false, p.fail(open, "{ is never closed")
+		return false, p.fail(open, "{ is never closed")
 	}
-	name, rest = strings.CutPrefix(p.text[open+1:open+end], "+")
+	name, rest := strings.CutPrefix(p.text[open+1:open+end], "+")
 	at := open + end - len(name)
 	if name == "" {
-		return "", false, p.fail(at, "a parameter needs a name: {lock}")
+		return false, p.fail(at, "a parameter needs a name: {lock}")
 	}
 	for i := range len(name) {
 		if c := name[i]; !('a' <= c|0x20 && c|0x20 <= 'z' || c == '_' || '0' <= c && c <= '9' && i > 0) {
-			return "", false, p.fail(at+i, "%q cannot stand in a parameter's name: use letters, digits and _, a letter first", c)
+			return false, p.fail(at+i, "%q cannot stand in a parameter's name: use letters, digits and _, a letter first", c)
 		}
 	}
 	for _, n := range p.names {
 		if n == name {
-			return "", false, p.fail(at, "the parameter %s stands in the template twice", name)
+			return false, p.fail(at, "the parameter %s stands in the template twice", name)
 		}
 	}
 	if len(p.names) == MaxParameters {
-		return "", false, p.fail(at, "a template can have %d parameters at the most", MaxParameters)
+		return false, p.fail(at, "a template can have %d parameters at the most", MaxParameters)
 	}
 	p.names = append(p.names, name)
 	p.at = open + end + 1
-	return name, rest, nil
+	return rest, nil
 }
 
-// errDots is what Expand says of a value that would change the path's meaning.
-var errDots = errors.New(`would be read as a dot segment (RFC 3986, 5.2.4)`)
+// errUnclean is what Expand says of a value that would change the path's meaning.
+var errUnclean = errors.New("would make a dot segment (RFC 3986, 5.2.4) or an empty one")
 
 // Expand writes the path that the template stands for, percent-encoded, with
 // value giving each parameter. It follows the simple and the reserved expansion
 // of RFC 6570 (3.2.2, 3.2.3), but for two points that make the path match again
 // with the same values: a % in a value is always encoded, and so are the
 // reserved characters that end a path (? and #) or cannot stand in one ([ and ]).
-// An empty value, but for {+rest}, and a value that makes a dot segment are errors.
+// An empty value, but for {+rest}, and one that makes a dot segment or an empty
+// one are errors.
 func (t Template) Expand(value func(name string) string) (string, error) {
 	var b strings.Builder
 	for _, s := range t.segments {
@@ -244,10 +263,8 @@ func (t Template) Expand(value func(name string) string) (string, error) {
 			v := value(s.names[i])
 			switch {
 			case s.rest:
-				for piece := range strings.SplitSeq(v, "/") {
-					if piece == "." || piece == ".." {
-						return "", fmt.Errorf("parameter %s: %q %w", s.names[i], v, errDots)
-					}
+				if !isClean(v) {
+					return "", fmt.Errorf("parameter %s: %q %w", s.names[i], v, errUnclean)
 				}
 				writeEscaped(&b, v, pathRest)
 			case v == "":
@@ -257,7 +274,7 @@ func (t Template) Expand(value func(name string) string) (string, error) {
 			}
 		}
 		if made := b.String()[start:]; !s.rest && (made == "." || made == "..") {
-			return "", fmt.Errorf("parameter %s: %q %w", s.names[0], made, errDots)
+			return "", fmt.Errorf("parameter %s: %q %w", s.names[0], made, errUnclean)
 		}
 	}
 	return b.String(), nil

@@ -13,6 +13,7 @@ type Parameter struct {
 	rules    rules
 	required bool
 	fallback reflect.Value
+	rule     string // as it was written
 	note     string
 }
 
@@ -38,7 +39,7 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 	if err != nil {
 		return nil, err
 	}
-	p := &Parameter{typ: typ, rules: r.checks, required: r.required, note: tag.Get("note")}
+	p := &Parameter{typ: typ, rules: r.checks, required: r.required, rule: tag.Get("rule"), note: tag.Get("note")}
 	if r.fallback.IsValid() {
 		p.fallback = reflect.New(t).Elem()
 		set(p.fallback, r.fallback)
@@ -113,4 +114,27 @@ func (p *Parameter) ReadAll(texts []string, v reflect.Value) []Fault {
 
 func (t *Type) unreadable(detail string) Fault {
 	return Fault{Rule: "type", Want: t.name(), Detail: detail, Unreadable: true}
+}
+
+// Texts writes a value as the texts that Read and ReadAll would read it from;
+// none for a nil pointer.
+func (p *Parameter) Texts(v reflect.Value) ([]string, error) {
+	if p.typ.shape != list {
+		return p.typ.texts(v)
+	}
+	var all []string
+	for i := range v.Len() {
+		one, err := p.typ.elem.texts(v.Index(i))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, one...)
+	}
+	return all, nil
+}
+
+// Describe tells the type, the rules as they were written, the note, and whether
+// the parameter must be there.
+func (p *Parameter) Describe() (kind, rule, note string, required bool) {
+	return p.typ.Name(), p.rule, p.note, p.required
 }

@@ -67,6 +67,7 @@ type field struct {
 	rules    rules
 	required bool
 	fallback reflect.Value // the default, where there is one
+	rule     string        // as it was written
 	note     string
 	quoted   bool // a number inside a JSON string
 }
@@ -214,7 +215,7 @@ func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool)
 			}
 			continue
 		}
-		f := &field{name: name, index: at, note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
+		f := &field{name: name, index: at, rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
 		f.typ = c.compile(sf.Type, where)
 		f.required = !optional && !f.typ.null && !hasOption(options, "omitzero") && !hasOption(options, "omitempty")
 		c.rule(f, sf, where)
@@ -274,4 +275,58 @@ func hasOption(options, name string) bool {
 		}
 	}
 	return false
+}
+
+// A Member is a member of a JSON object, or of one inside it.
+type Member struct {
+	Pointer  string // RFC 6901
+	Type     string
+	Required bool
+	Rule     string // as it was written
+	Note     string
+}
+
+// Members lists what an object of the type has, with what objects inside it have;
+// nil where the type is no object.
+func (t *Type) Members() []Member {
+	return t.members("", map[*Type]bool{})
+}
+
+func (t *Type) members(pointer string, seen map[*Type]bool) (all []Member) {
+	t = t.base()
+	if t.shape != object || seen[t] {
+		return nil
+	}
+	seen[t] = true
+	defer delete(seen, t)
+	for _, f := range t.fields {
+		at := pointer + "/" + f.name
+		all = append(all, Member{at, f.typ.Name(), f.required, f.rule, f.note})
+		all = append(all, f.typ.members(at, seen)...)
+	}
+	return all
+}
+
+// Name names the type as JSON Schema does, with its items or its format:
+// "array of integer", "string (date-time)".
+func (t *Type) Name() string {
+	name := ""
+	for range 4 { // types can contain themselves
+		switch t = t.base(); t.shape {
+		case list:
+			name, t = name+"array of ", t.elem
+			continue
+		case mapping:
+			name, t = name+"object of ", t.elem
+			continue
+		case moment:
+			return name + "string (date-time)"
+		case bytes:
+			return name + "string (base64)"
+		case anything:
+			return name + "anything"
+		}
+		return name + t.name()
+	}
+	return name + "..."
 }

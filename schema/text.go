@@ -117,3 +117,39 @@ func (t *Type) parseText(s string, v reflect.Value) string {
 	}
 	return t.expects()
 }
+
+// texts writes a value as a text; none for a nil pointer.
+func (t *Type) texts(v reflect.Value) ([]string, error) {
+	switch t.shape {
+	case pointer:
+		if v.IsNil() {
+			return nil, nil
+		}
+		return t.elem.texts(v.Elem())
+	case moment:
+		return []string{v.Interface().(time.Time).Format(time.RFC3339Nano)}, nil
+	case bytes:
+		return []string{base64.StdEncoding.EncodeToString(v.Bytes())}, nil
+	case encoded:
+		m, ok := v.Interface().(encoding.TextMarshaler)
+		if !ok && v.CanAddr() {
+			m, ok = v.Addr().Interface().(encoding.TextMarshaler)
+		}
+		if !ok {
+			return nil, fmt.Errorf("the type %s can be read from a text but not written as one: add MarshalText", t.goType)
+		}
+		b, err := m.MarshalText()
+		return []string{string(b)}, err
+	}
+	switch {
+	case v.CanInt():
+		return []string{strconv.FormatInt(v.Int(), 10)}, nil
+	case v.CanUint():
+		return []string{strconv.FormatUint(v.Uint(), 10)}, nil
+	case v.CanFloat():
+		return []string{strconv.FormatFloat(v.Float(), 'g', -1, t.goType.Bits())}, nil
+	case t.shape == boolean:
+		return []string{strconv.FormatBool(v.Bool())}, nil
+	}
+	return []string{v.String()}, nil
+}

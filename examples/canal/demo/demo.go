@@ -97,22 +97,16 @@ func Build(s *store.Store, secret []byte, log *slog.Logger) (*wicketway.API, err
 // Run serves the canal on an address until ctx ends, and first tells on out how
 // to use it.
 func Run(ctx context.Context, address, dir string, out io.Writer, log *slog.Logger) error {
-	l, err := net.Listen("tcp", address)
-	if err != nil {
-		return err
-	}
-	defer l.Close()
 	c, err := Open(dir, log)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	c.welcome(out, "http://"+l.Addr().String())
-	if err := c.API.ServeOn(ctx, l); err != nil {
-		return err
+	err = c.API.Serve(ctx, address, func(at net.Addr) { c.welcome(out, "http://"+at.String()) })
+	if err == nil {
+		fmt.Fprintln(out, "The canal is closed.")
 	}
-	fmt.Fprintln(out, "The canal is closed.")
-	return nil
+	return err
 }
 
 func (c *Canal) welcome(out io.Writer, base string) {

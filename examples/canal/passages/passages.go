@@ -5,7 +5,6 @@ package passages
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"time"
 
@@ -115,8 +114,12 @@ func (d desk) book(ctx context.Context, in NewPassage) (wicketway.Reply[Passage]
 	if errors.Is(err, store.ErrTaken) {
 		return none, ErrSlotTaken.New("Another vessel has %s at %s.", lock.Name, slot.Format("15:04 on 2 January 2006")).Because(err)
 	}
+	if err != nil {
+		return none, err
+	}
+	location, err := wicketway.LinkFrom(ctx, "passages.find", onePassage{p.ID})
 	return wicketway.Reply[Passage]{
-		Header: http.Header{"Location": {fmt.Sprintf("/api/v2/passages/%d", p.ID)}},
+		Header: http.Header{"Location": {location}},
 		Value:  Passage{p.ID, p.Lock, p.Vessel, p.Direction, p.Slot, p.Crew},
 	}, err
 }

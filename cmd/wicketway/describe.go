@@ -1,0 +1,87 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/go-json-experiment/json"
+
+	"github.com/wicketway/wicketway"
+)
+
+// describeLimit is how long a program may take to describe its API.
+const describeLimit = time.Minute
+
+// describe gets an API's description from a Go package, whose program is built
+// and run for it, or from a file that such a program has written.
+func describe(ctx context.Context, source string) (wicketway.Description, error) {
+	var d wicketway.Description
+	text, err := os.ReadFile(source)
+	if err != nil {
+		if text, err = askProgram(ctx, source); err != nil {
+			return d, err
+		}
+	}
+	if err := json.Unmarshal(text, &d); err != nil {
+		return d, fmt.Errorf("%s is no description of an API: %w", source, err)
+	}
+	return d, nil
+}
+
+func askProgram(ctx context.Context, pkg string) ([]byte, error) {
+	dir, err := os.MkdirTemp("", "wicketway-")
+	if err != nil {
+		return nil, checked(err)
+	}
+	defer os.RemoveAll(dir)
+	program, file := filepath.Join(dir, "program"), filepath.Join(dir, "description.json")
+	var said bytes.Buffer
+	list := exec.CommandContext(ctx, "go", "list", "-f", "{{.Name}}", pkg)
+	list.Stderr = &said
+	name, err := list.Output()
+	if err != nil {
+		return nil, fmt.Errorf("%s is neither a file nor a Go package:\n%s", pkg, strings.TrimSpace(said.String()))
+	}
+	if kind := strings.TrimSpace(string(name)); kind != "main" {
+		return nil, fmt.Errorf("%s is the package %s; a program (package main) that calls api.Serve is needed", pkg, kind)
+	}
+	build := exec.CommandContext(ctx, "go", "build", "-o", program, pkg)
+	build.Stderr = &said
+	if err := build.Run(); err != nil {
+		return nil, checked(fmt.Errorf("%s does not build:\n%s", pkg, said.String()))
+	}
+	limited, cancel := context.WithTimeout(ctx, describeLimit)
+	defer cancel()
+	run := exec.CommandContext(limited, program)
+	run.Env = append(os.Environ(), "WICKETWAY_DESCRIBE="+file)
+	run.Stderr = &said
+	err = run.Run()
+	text, readErr := os.ReadFile(file)
+	switch {
+	case readErr == nil:
+		return text, nil
+	case errors.Is(limited.Err(), context.DeadlineExceeded):
+		return nil, checked(fmt.Errorf("%s did not describe its API within %v: does it call api.Serve?", pkg, describeLimit))
+	case err != nil:
+		return nil, checked(fmt.Errorf("%s ended before it described its API (%v):\n%s", pkg, err, strings.TrimSpace(said.String())))
+	}
+	return nil, checked(fmt.Errorf("%s ended without describing an API: is it a program that calls api.Serve?", pkg))
+}
+
+// where writes a place as short as it can be understood here.
+func where(p wicketway.Place) string {
+	file := p.File
+	if here, err := os.Getwd(); err == nil {
+		if rel, err := filepath.Rel(here, file); err == nil && !strings.HasPrefix(rel, "..") {
+			file = rel
+		}
+	}
+	return fmt.Sprintf("%s:%d", file, p.Line)
+}

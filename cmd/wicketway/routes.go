@@ -1,0 +1,127 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	"github.com/spf13/cobra"
+
+	"github.com/wicketway/wicketway"
+)
+
+func routesCommand() *cobra.Command {
+	var version, method, path string
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "routes PACKAGE",
+		Short: "List the routes of an API: version, path, name, who may call, chain, place",
+		Long: `List the routes of an API. PACKAGE is the Go package of a program that calls
+api.Serve, such as ./cmd/server; it is built, and run with WICKETWAY_DESCRIBE=FILE
+in its environment, so that it writes its description instead of listening. A file
+written so does as well.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := describe(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			routes := d.Routes
+			if path != "" {
+				routes = matching(d, path)
+			}
+			routes = slices.DeleteFunc(routes, func(r wicketway.RouteInfo) bool {
+				return version != "" && r.Version != version || method != "" && !strings.EqualFold(r.Method, method)
+			})
+			if asJSON {
+				return printJSON(c.OutOrStdout(), routes)
+			}
+			printRoutes(c.OutOrStdout(), routes)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&version, "version", "", "only those of this version")
+	c.Flags().StringVar(&method, "method", "", "only those of this method")
+	c.Flags().StringVar(&path, "path", "", "only those that match this path, or whose template starts with it")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+func printJSON(out io.Writer, v any) error {
+	if err := json.MarshalWrite(out, v, jsontext.WithIndent("  ")); err != nil {
+		return checked(err)
+	}
+	fmt.Fprintln(out)
+	return nil
+}
+
+// matching are the routes that match a path, the most specific first, or else
+// those whose template starts with it.
+func matching(d wicketway.Description, path string) []wicketway.RouteInfo {
+	var found []wicketway.RouteInfo
+	t, err := newTable(d)
+	if err == nil {
+		for _, i := range t.routes.All(path, "") {
+			found = append(found, d.Routes[i])
+		}
+	}
+	if found == nil {
+		for _, r := range d.Routes {
+			if strings.HasPrefix(r.Path, path) {
+				found = append(found, r)
+			}
+		}
+	}
+	return found
+}
+
+func printRoutes(out io.Writer, routes []wicketway.RouteInfo) {
+	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(t, "VERSION\tMETHOD\tPATH\tNAME\tWHO MAY CALL\tCHAIN\tDECLARED")
+	for _, r := range routes {
+		var chain []string
+		for _, l := range r.Chain {
+			chain = append(chain, l.Name)
+		}
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", dash(r.Version), methodName(r.Method), r.Path, dash(r.Name),
+			access(r), dash(strings.Join(chain, " ")), where(r.At))
+	}
+	t.Flush()
+	fmt.Fprintf(out, "%d %s\n", len(routes), plural(len(routes), "route", "routes"))
+}
+
+// access says who may call a route.
+func access(r wicketway.RouteInfo) string {
+	if r.Guard == "" {
+		return "everyone"
+	}
+	if len(r.Scopes) == 0 {
+		return r.Guard
+	}
+	return r.Guard + " with " + strings.Join(r.Scopes, ", ")
+}
+
+func methodName(m string) string {
+	if m == "" {
+		return "(all)"
+	}
+	return m
+}
+
+func dash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}

@@ -1,0 +1,129 @@
+package wicketway
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"reflect"
+	"runtime"
+	"slices"
+	"strings"
+
+	"github.com/wicketway/wicketway/route"
+)
+
+// functionName is the name of a function with its package's, without its
+// receiver: passages.find. A function literal has none.
+func functionName(function any) string {
+	v := reflect.ValueOf(function)
+	if v.IsNil() {
+		return ""
+	}
+	whole := runtime.FuncForPC(v.Pointer()).Name()
+	name := strings.TrimSuffix(whole[strings.LastIndexByte(whole, '/')+1:], "-fm")
+	if strings.Contains(name, ".func") || strings.Contains(name, "[...]") {
+		return ""
+	}
+	parts := strings.Split(name, ".")
+	return parts[0] + "." + parts[len(parts)-1]
+}
+
+// Link builds the path, with the query, of the route with a name. The input is
+// the route's input, or a pointer to one: its path fields fill the template, its
+// query fields the query, but for those that are zero. A map[string]string does
+// as well, for plain handlers. Where several versions have a route of the name,
+// it is written with its version: v2/passages.find.
+func (a *API) Link(name string, input any) (string, error) {
+	if t := a.named[name]; t != nil { // with its version
+		return t.link(input)
+	}
+	var found []string
+	for key, t := range a.named {
+		if _, own, _ := strings.Cut(key, "/"); own == name && t != nil {
+			found = append(found, key)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return "", fmt.Errorf("link: no route is named %q", name)
+	case 1:
+		return a.named[found[0]].link(input)
+	}
+	slices.Sort(found)
+	return "", fmt.Errorf("link: several versions have a route named %q: write one of %s", name, strings.Join(found, ", "))
+}
+
+// LinkFrom is Link for handlers: of the API that serves the request, and of the
+// version being served where it has a route of the name.
+func LinkFrom(ctx context.Context, name string, input any) (string, error) {
+	s := stateOf(ctx)
+	if s == nil {
+		return "", fmt.Errorf("link: %q: the context is not that of an API's request", name)
+	}
+	if t := s.api.named[s.target.version+"/"+name]; t != nil {
+		return t.link(input)
+	}
+	return s.api.Link(name, input)
+}
+
+func (t *target) link(input any) (string, error) {
+	values, query, err := t.linkValues(input)
+	if err != nil {
+		return "", fmt.Errorf("link: %s: %w", t.name, err)
+	}
+	template, err := route.Parse(t.path)
+	if err != nil {
+		return "", err
+	}
+	path, err := template.Expand(func(name string) string { return values[name] })
+	if err != nil {
+		return "", fmt.Errorf("link: %s: %w", t.name, err)
+	}
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	return path, nil
+}
+
+// linkValues takes an input apart.
+func (t *target) linkValues(input any) (path map[string]string, query url.Values, err error) {
+	if values, ok := input.(map[string]string); ok {
+		for name := range values {
+			if !slices.Contains(t.names, name) {
+				return nil, nil, fmt.Errorf("the template %s has no parameter {%s}", t.path, name)
+			}
+		}
+		return values, nil, nil
+	}
+	end, ok := t.end.(interface {
+		linkInput() (reflect.Type, *inputPlan)
+	})
+	if !ok {
+		return nil, nil, fmt.Errorf("a plain handler has no input type: give a map[string]string")
+	}
+	want, plan := end.linkInput()
+	v := reflect.ValueOf(input)
+	if v.Kind() == reflect.Pointer && !v.IsNil() {
+		v = v.Elem()
+	}
+	if !v.IsValid() || v.Type() != want {
+		return nil, nil, fmt.Errorf("the input is %T, want %s", input, want)
+	}
+	path, query = map[string]string{}, url.Values{}
+	for _, f := range plan.fields {
+		field := v.Field(f.index)
+		if f.source != "path" && (f.source != "query" || field.IsZero()) {
+			continue
+		}
+		texts, err := f.schema.Texts(field)
+		switch {
+		case err != nil:
+			return nil, nil, fmt.Errorf("%s %s: %w", f.source, f.name, err)
+		case f.source == "query":
+			query[f.name] = texts
+		case len(texts) == 1:
+			path[f.name] = texts[0]
+		}
+	}
+	return path, query, nil
+}
