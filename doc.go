@@ -28,11 +28,25 @@
 //		Body NewPassage `from:"body"`
 //	}
 //
+// # Other handlers
+//
+// [Handle] declares a route that a plain http.Handler serves, [Mount] puts a
+// foreign handler under a prefix, and [Files] serves a file system.
+//
+// # Paths
+//
+// The most specific template wins, whatever the order of declaration; package
+// route has the rules. A path that is not clean (//, /./, /../) or has a slash
+// too many or too few at its end is redirected to the route's own path where
+// there is one, unless [Slashes] says otherwise. HEAD follows GET, and OPTIONS is
+// answered with the methods of a path, without asking the guard. What no route
+// takes passes the chains of the deepest group whose prefix fits.
+//
 // # Settings
 //
 // A setting may stand in the list of a group or of a route; where in the list
 // does not matter. It either replaces what an outer group says (Guard, Public,
-// Answers, Summary, Limits) or adds to it (Chain, Scopes, Fails).
+// Answers, Summary, Name, Limits, Slashes) or adds to it (Chain, Scopes, Fails).
 //
 // # Errors
 //

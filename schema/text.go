@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // name is the type as JSON Schema names it.
@@ -70,6 +71,9 @@ func (t *Type) span() (low int64, high uint64, narrow bool) {
 func (t *Type) parseText(s string, v reflect.Value) string {
 	switch t.shape {
 	case text:
+		if !utf8.ValidString(s) {
+			return "must be text in UTF-8"
+		}
 		v.SetString(s)
 		return ""
 	case integer:

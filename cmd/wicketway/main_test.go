@@ -4,6 +4,9 @@ import (
 	"bytes"
 	"context"
 	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -53,6 +56,52 @@ func TestDemoKeepsItsData(t *testing.T) {
 	for range 2 {
 		if status, _, errs := runTool(time.Second, "demo", "--listen", "127.0.0.1:0", "--data", dir); status != 0 {
 			t.Fatal(errs)
+		}
+	}
+}
+
+// What the commands tell of the demo, piece by piece.
+func TestRoutesAndExplain(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "canal.json")
+	program := exec.Command("go", "run", "../../examples/canal")
+	program.Env = append(os.Environ(), "WICKETWAY_DESCRIBE="+file)
+	if said, err := program.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, said)
+	}
+	for _, c := range []struct {
+		args   string
+		status int
+		want   []string // each in this order
+	}{
+		{"routes ../../examples/canal --version v1 --method get", 0, []string{"v1", "/api/v1/locks ", "legacy.locks", "everyone",
+			"requestid accesslog compress", "legacy.go:", "/api/v1/passages", "bearer with passages", "4 routes"}},
+		{"routes FILE --path /api/v2/passages/7", 0, []string{"DELETE", "/api/v2/passages/{passage}", "GET", "2 routes"}},
+		{"routes FILE --path /api/v2/pass", 0, []string{"4 routes"}},
+		{"routes FILE --method PUT --json", 0, []string{`"version": "v2"`, `"path": "/api/v2/locks/{lock}/state"`, `"locks:operate"`}},
+		{"explain POST /api/v2/passages FILE", 0, []string{"passages.book", "GET /api/v2/passages", "another method", "requestid", "compress",
+			"(guard bearer)", "bearer with passages", "body /crew", "minimum=1 maximum=40 default=2", "201 Created", "409 slot-taken"}},
+		{"explain GET /api/v2/locks/bell FILE", 0, []string{"values", `lock = "bell"`, "everyone", "404 no-such-lock"}},
+		{"explain GET /api/v2/locks/bell/ FILE", 0, []string{"308 Permanent Redirect", "/api/v2/locks/bell\n", "/api/v2/locks"}},
+		{"explain DELETE /api/v2/locks/bell FILE", 0, []string{"405", "allowed", "GET", "in the group", "/api/v2/locks"}},
+		{"explain GET /api/v2/lock/bell FILE", 0, []string{"404", "did you mean", "GET /api/v2/locks/{lock}", "/api/v2", "requestid"}},
+		{"explain GET /api/v9/nothing/at/all FILE --json", 0, []string{`"status": 404`, `"group": "/api"`}},
+		{"explain GET api FILE", 2, []string{"starts with a slash"}},
+		{"routes ../../route", 2, []string{"is the package route"}},
+		{"routes ./nowhere", 2, []string{"neither a file nor a Go package"}},
+		{"routes main_test.go", 2, []string{"no description of an API"}},
+	} {
+		status, out, errs := runTool(2*time.Minute, strings.Fields(strings.ReplaceAll(c.args, "FILE", file))...)
+		rest := out + errs
+		for _, piece := range c.want {
+			_, after, ok := strings.Cut(rest, piece)
+			if !ok {
+				t.Errorf("wicketway %s: wanted %q\n%s%s", c.args, piece, out, errs)
+				break
+			}
+			rest = after
+		}
+		if status != c.status {
+			t.Errorf("wicketway %s: status %d, want %d\n%s", c.args, status, c.status, errs)
 		}
 	}
 }

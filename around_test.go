@@ -1,0 +1,300 @@
+package wicketway_test
+
+import (
+	"bufio"
+	"context"
+	"embed"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/go-json-experiment/json"
+
+	"github.com/wicketway/wicketway"
+)
+
+type lockInput struct {
+	Lock  string `from:"path lock"`
+	Since int    `from:"query since"`
+}
+
+func findLock(_ context.Context, in lockInput) (string, error) { return in.Lock, nil }
+
+type restInput struct {
+	Path string `from:"path path"`
+}
+
+// A request line, and what the answer is: status, then Location, Allow or body.
+func TestAroundTheMatch(t *testing.T) {
+	api := build(t, wicketway.Chain(mark("chain")),
+		wicketway.At("/locks", wicketway.Guard(plate("p")),
+			wicketway.Route("GET /", whoami, wicketway.Public()),
+			wicketway.Route("GET /{lock}", findLock, wicketway.Public()),
+			wicketway.Route("PUT /{lock}/state", func(_ context.Context, in struct {
+				Lock string `from:"path lock"`
+			}) (string, error) {
+				return in.Lock, nil
+			}),
+		),
+		wicketway.Route("GET /closing/", whoami),
+		wicketway.Group(wicketway.Slashes(wicketway.Strict), wicketway.Route("GET /strict", whoami)),
+		wicketway.Group(wicketway.Slashes(wicketway.Same), wicketway.Route("GET /same/{lock}", findLock)),
+		wicketway.Route("GET /rest/{+path}", func(_ context.Context, in restInput) (string, error) { return in.Path, nil }),
+		wicketway.Route("HEAD /own", func(context.Context, wicketway.None) (wicketway.Reply[wicketway.None], error) {
+			return wicketway.Reply[wicketway.None]{Header: http.Header{"Own": {"yes"}}}, nil
+		}),
+		wicketway.Route("OPTIONS /own", func(context.Context, wicketway.None) (string, error) { return "own", nil }),
+		wicketway.Route("PURGE /own", whoami),
+	)
+	for request, want := range map[string]string{
+		"GET /locks/bell":                           `200 "bell"`,
+		"GET /locks/bell/?since=3":                  "308 /locks/bell?since=3",
+		"PUT /locks/bell/state/":                    "308 /locks/bell/state",
+		"GET /locks/":                               "308 /locks",
+		"GET /closing":                              "308 /closing/",
+		"GET /strict/":                              "404 not-found",
+		"GET /same/bell/":                           `200 "bell"`,
+		"GET //same//bell/":                         "308 /same/bell/",
+		"GET //locks///bell":                        "308 /locks/bell",
+		"GET /x/../locks/./bell":                    "308 /locks/bell",
+		"GET /x/%2e%2E/locks/bell/":                 "308 /locks/bell",
+		"GET //evil.example/../lock":                "404 not-found",
+		"GET /rest/a/../../locks":                   "308 /locks",
+		"GET /rest/a/b":                             `200 "a/b"`,
+		"GET /locks/a%2Fb":                          `200 "a/b"`,
+		"GET /locks/%E2%82%AC":                      `200 "€"`,
+		"GET /locks/%FF":                            "400 input-unreadable", // no UTF-8
+		"HEAD /locks/bell":                          "200 ",
+		"HEAD /own":                                 "204 ",
+		"OPTIONS /own":                              `200 "own"`,
+		"PURGE /own":                                `200 ""`,
+		"GET /own":                                  "405 HEAD, OPTIONS, PURGE",
+		"OPTIONS /locks/bell":                       "204 GET, HEAD, OPTIONS",
+		"OPTIONS /locks/bell/state":                 "204 OPTIONS, PUT", // the guard is not asked
+		"DELETE /locks/bell/state":                  "405 OPTIONS, PUT",
+		"PUT /locks/bell/state":                     "401 unauthorized",
+		"GET http://canal.example":                  "404 not-found", // absolute form, empty path (RFC 9110, 4.2.3)
+		"GET http://canal.example/locks/bell":       `200 "bell"`,
+		"OPTIONS *":                                 "204 ",
+		"GET *":                                     "400 bad-request",
+		"CONNECT canal.example:443":                 "501 not-implemented",
+		"GET /locks/" + strings.Repeat("x", 20_000): `200 "x`,
+	} {
+		w := ask(api, request, "", "")
+		said := w.Header().Get("Location") + w.Header().Get("Allow")
+		if said == "" {
+			said = strings.TrimSpace(w.Body.String())
+			if _, code, ok := strings.Cut(said, `"code":"`); ok {
+				said, _, _ = strings.Cut(code, `"`)
+			}
+		}
+		if got := fmt.Sprintf("%d %s", w.Code, said); got != want && !(strings.HasSuffix(want, "x") && strings.HasPrefix(got, want)) {
+			t.Errorf("%.60s: %.80s, want %s", request, got, want)
+		}
+		if w.Header().Get("Passed") != "chain" {
+			t.Errorf("%.60s does not pass the chain", request)
+		}
+	}
+	if w := ask(http.StripPrefix("/front", api), "GET /front/locks/?x=1", "", ""); w.Header().Get("Location") != "/front/locks?x=1" {
+		t.Errorf("behind a stripped prefix: %s", w.Header().Get("Location"))
+	}
+}
+
+//go:embed doc.go
+var embedded embed.FS
+
+func TestPlainHandlersMountsAndFiles(t *testing.T) {
+	echo := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprintf(w, "%s %s raw=%s lock=%s", r.Method, r.URL.Path, r.URL.RawPath, r.PathValue("lock"))
+	})
+	old := http.NewServeMux()
+	old.HandleFunc("/teapot", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Kept", "yes")
+		http.Error(w, "<h1>short and stout</h1>", http.StatusTeapot)
+	})
+	old.HandleFunc("/own", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusConflict)
+		io.WriteString(w, `{"own":true}`)
+	})
+	old.HandleFunc("/well", func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "well") })
+	inner := build(t, wicketway.Route("GET /locks/{lock}", findLock))
+	day := time.Date(2027, 5, 4, 9, 30, 0, 0, time.UTC)
+	files := fstest.MapFS{
+		"index.html":    {Data: []byte("<h1>canal</h1>"), ModTime: day},
+		"map.txt":       {Data: []byte("0123456789"), ModTime: day},
+		"docs/a.txt":    {Data: []byte("a"), ModTime: day},
+		".secret":       {Data: []byte("pin"), ModTime: day},
+		"docs/.git/key": {Data: []byte("pin"), ModTime: day},
+	}
+	api := build(t,
+		wicketway.Handle("GET /plain/{lock}/state", echo),
+		wicketway.Mount("/old", old, wicketway.Uniform()),
+		wicketway.Mount("/echo/{lock}", echo),
+		wicketway.Mount("/inner", inner),
+		wicketway.Route("GET /old/new", whoami),
+		wicketway.Files("/files", files),
+		wicketway.Files("/listed", files, wicketway.Listing()),
+		wicketway.Files("/fixed", embedded),
+	)
+	tag := ask(api, "GET /fixed/doc.go", "", "").Header().Get("Etag")
+	for _, c := range []struct {
+		request, header string
+		status          int
+		field           string // that the answer has
+		body            string
+	}{
+		{"GET /plain/bell/state", "", 200, "", "GET /plain/bell/state raw= lock=bell"},
+		{"PATCH /echo/bell/a/b?x=1", "", 200, "", "PATCH /a/b raw= lock="},
+		{"GET /echo/a%2Fb/c%2Fd", "", 200, "", "GET /c/d raw=/c%2Fd lock="},
+		{"GET /echo/bell", "", 308, "Location: /echo/bell/", ""},
+		{"GET /inner/locks/bell", "", 200, "", `"bell"`},
+		{"GET /inner/lochs", "", 404, "Content-Type: application/problem+json", `"code":"not-found"`},
+		{"GET /old/well", "", 200, "", "well"},
+		{"GET /old/new", "", 200, "", `""`}, // more specific than the mount
+		{"POST /old/new", "", 404, "Content-Type: application/problem+json", `"code":"not-found"`},
+		{"GET /old/teapot", "", 418, "X-Kept: yes", `"code":"im-a-teapot"`},
+		{"GET /old/own", "", 409, "", `{"own":true}`},
+		{"GET /files/", "", 200, "Content-Type: text/html; charset=utf-8", "<h1>canal</h1>"},
+		{"GET /files/map.txt", "", 200, "Last-Modified: Tue, 04 May 2027 09:30:00 GMT", "0123456789"},
+		{"GET /files/map.txt", "If-Modified-Since: Tue, 04 May 2027 09:30:00 GMT", 304, "", ""},
+		{"GET /files/map.txt", "Range: bytes=2-4", 206, "Content-Range: bytes 2-4/10", "234"},
+		{"GET /files/map.txt", "Range: bytes=90-", 416, "Content-Range: bytes */10", `"status":416`},
+		{"HEAD /files/map.txt", "", 200, "Content-Length: 10", ""},
+		{"PUT /files/map.txt", "", 405, "Allow: GET, HEAD, OPTIONS", "method-not-allowed"},
+		{"GET /files/none", "", 404, "Content-Type: application/problem+json", "There is no file"},
+		{"GET /files/docs", "", 308, "Location: docs/", ""},
+		{"GET /files/docs/", "", 404, "", "not-found"}, // no index, and no listing unless asked
+		{"GET /files/map.txt/", "", 404, "", "not-found"},
+		{"GET /files/.secret", "", 404, "", "not-found"},
+		{"GET /files/docs/.git/key", "", 404, "", "not-found"},
+		{"GET /files/%2e%2e/layout_test.go", "", 404, "", "not-found"},
+		{"GET /files/..%2Flayout_test.go", "", 404, "", "not-found"},
+		{"GET /files/docs%5Ca.txt", "", 404, "", "not-found"},
+		{"GET /listed/docs/", "", 200, "Content-Type: application/json", `[{"name":"a.txt","size":1,"modified":"2027-05-04T09:30:00Z"}]`},
+		{"GET /fixed/doc.go", "If-None-Match: " + tag, 304, "Etag: " + tag, ""},
+	} {
+		w := ask(api, c.request, c.header, "")
+		name, value, _ := strings.Cut(c.field, ": ")
+		if w.Code != c.status || !strings.Contains(w.Body.String(), c.body) || c.body == "" && w.Body.Len() > 0 || c.field != "" && w.Header().Get(name) != value {
+			t.Errorf("%s (%s): %d %v %s, want %d %s %s", c.request, c.header, w.Code, w.Header(), w.Body, c.status, c.field, c.body)
+		}
+	}
+	if tag == "" {
+		t.Error("an embedded file has no tag")
+	}
+}
+
+func TestLinks(t *testing.T) {
+	type span struct {
+		From int64     `from:"path from"`
+		To   int64     `from:"path to"`
+		On   time.Time `from:"query on"`
+		Tags []string  `from:"query tag"`
+		Key  string    `from:"header Key"`
+	}
+	var linked string
+	api := build(t,
+		wicketway.Version("v1", wicketway.Route("GET /locks/{lock}", findLock)),
+		wicketway.Version("v2", wicketway.Route("GET /chambers/{lock}", findLock),
+			wicketway.Route("GET /here", func(ctx context.Context, _ wicketway.None) (string, error) {
+				var err error
+				linked, err = wicketway.LinkFrom(ctx, "wicketway_test.findLock", lockInput{Lock: "bell"})
+				return linked, err
+			})),
+		wicketway.Route("GET /spans/{from}-{to}", func(context.Context, span) (string, error) { return "", nil }, wicketway.Name("span")),
+		wicketway.Handle("GET /files/{+path}", http.NotFoundHandler(), wicketway.Name("file")),
+	)
+	for _, c := range []struct {
+		name  string
+		input any
+		want  string // a path, or a piece of the error
+	}{
+		{"span", span{From: 3, To: 5, Key: "k"}, "/spans/3-5"},
+		{"span", &span{From: 3, To: 5, Tags: []string{"a b", "c"}, On: time.Date(2027, 5, 4, 9, 30, 0, 0, time.UTC)},
+			"/spans/3-5?on=2027-05-04T09%3A30%3A00Z&tag=a+b&tag=c"},
+		{"v2/wicketway_test.findLock", lockInput{Lock: "a/b", Since: 4}, "/v2/chambers/a%2Fb?since=4"},
+		{"v1/wicketway_test.findLock", lockInput{Lock: "bell"}, "/v1/locks/bell"},
+		{"wicketway_test.findLock", lockInput{Lock: "bell"}, "write one of v1/wicketway_test.findLock, v2/wicketway_test.findLock"},
+		{"file", map[string]string{"path": "a/b c"}, "/files/a/b%20c"},
+		{"file", map[string]string{"file": "a"}, "has no parameter {file}"},
+		{"file", lockInput{}, "give a map[string]string"},
+		{"span", lockInput{}, "the input is wicketway_test.lockInput, want wicketway_test.span"},
+		{"span", nil, "the input is <nil>"},
+		{"v1/wicketway_test.findLock", lockInput{}, "an empty value cannot stand in a path"},
+		{"none", lockInput{}, `no route is named "none"`},
+	} {
+		got, err := api.Link(c.name, c.input)
+		if err != nil && strings.HasPrefix(c.want, "/") || got != c.want && !strings.Contains(fmt.Sprint(err), c.want) {
+			t.Errorf("Link(%s, %+v) = %q, %v, want %s", c.name, c.input, got, err, c.want)
+		}
+	}
+	if ask(api, "GET /v2/here", "", ""); linked != "/v2/chambers/bell" {
+		t.Errorf("from within v2: %q", linked)
+	}
+	_, err := wicketway.Build(about, wicketway.Route("GET /a", whoami, wicketway.Name("x")), wicketway.Route("GET /b", whoami, wicketway.Name("x")),
+		wicketway.Route("get /c", whoami), wicketway.Route("CONNECT /d", whoami))
+	for _, want := range []string{`"x" is the name of GET /a at around_test.go:`, "methods are case-sensitive", "the target of CONNECT is no path"} {
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("wanted %q: %v", want, err)
+		}
+	}
+}
+
+// Served for real: raw requests that no client would send, the description in
+// place of listening, and an end when the context ends.
+func TestServe(t *testing.T) {
+	api := build(t, wicketway.Chain(mark("chain")), wicketway.Route("GET /locks/{lock}", findLock, wicketway.Summary("One lock")))
+	ctx, stop := context.WithCancel(context.Background())
+	address := make(chan net.Addr, 1)
+	ended := make(chan error, 1)
+	go func() { ended <- api.Serve(ctx, "127.0.0.1:0", func(a net.Addr) { address <- a }) }()
+	at := (<-address).String()
+	for request, want := range map[string]int{
+		"OPTIONS *":                       204,
+		"CONNECT canal.example:443":       501,
+		"GET http://x.example/locks/bell": 200,
+		"GET /locks/a%2Fb":                200,
+	} {
+		conn, err := net.Dial("tcp", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(conn, "%s HTTP/1.1\r\nHost: canal.example\r\nConnection: close\r\n\r\n", request)
+		resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+		if err != nil || resp.StatusCode != want || resp.Header.Get("Passed") != "chain" {
+			t.Errorf("%s: %v %+v, want %d", request, err, resp, want)
+		}
+		conn.Close()
+	}
+	stop()
+	if err := <-ended; err != nil {
+		t.Errorf("Serve ends with %v", err)
+	}
+	file := filepath.Join(t.TempDir(), "d.json")
+	t.Setenv("WICKETWAY_DESCRIBE", file)
+	if err := api.Serve(context.Background(), "no address"); err != nil {
+		t.Error(err)
+	}
+	text, err := os.ReadFile(file)
+	var d wicketway.Description
+	if err == nil {
+		err = json.Unmarshal(text, &d)
+	}
+	if err != nil || len(d.Routes) != 1 || d.Routes[0].Name != "wicketway_test.findLock" || d.Routes[0].Summary != "One lock" ||
+		len(d.Routes[0].Chain) != 1 || filepath.Base(d.Routes[0].At.File) != "around_test.go" || len(d.Routes[0].Reads) != 2 {
+		t.Errorf("%v: %s", err, text)
+	}
+	server := httptest.NewUnstartedServer(api)
+	if err := api.ServeOn(context.Background(), server.Listener); err != nil {
+		t.Error(err)
+	}
+}
