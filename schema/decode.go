@@ -31,9 +31,9 @@ var strict = json.RejectUnknownMembers(true)
 // all faults in the order of the text. After a fault the value is undefined.
 //
 // What is well takes the fast path: the text is decoded, the rules are asked of
-// the Go value, and only where a zero value could mean an absent member, or a
-// null may be hidden, is the text skimmed once more. Only when something failed
-// is it walked again to find every fault.
+// the Go value, and only where a zero value could mean an absent member or a null
+// is the text skimmed once more. Only when something failed is it walked again to
+// find every fault.
 func (t *Type) Decode(data []byte, into any) []Fault {
 	if ok, err := t.fast(data, into); !ok {
 		return t.explain(data, err)
@@ -52,7 +52,10 @@ func (t *Type) fast(data []byte, into any) (ok bool, err error) {
 	}
 	v := reflect.ValueOf(into).Elem()
 	ok, unsure := t.examine(v)
-	if ok && (unsure || stdbytes.Contains(data, null)) {
+	if !ok {
+		return false, nil
+	}
+	if unsure {
 		ok = (&skimmer{data: data}).value(t, v)
 	}
 	return ok, nil
@@ -76,8 +79,8 @@ var null = []byte("null")
 
 func isNull(data []byte) bool { return stdbytes.Equal(stdbytes.TrimSpace(data), null) }
 
-// examine asks every rule at and below v. It is unsure where a value is zero
-// that must not be absent, or that has a default.
+// examine asks every rule at and below v. It is unsure where a value is zero:
+// its member may have been absent or null, unless null has a place there.
 func (t *Type) examine(v reflect.Value) (ok, unsure bool) {
 	switch t.shape {
 	case pointer:
@@ -87,7 +90,7 @@ func (t *Type) examine(v reflect.Value) (ok, unsure bool) {
 		return t.elem.examine(v.Elem())
 	case list:
 		if !t.elem.deep {
-			return true, false
+			return true, t.unsure(v)
 		}
 		for i := range v.Len() {
 			ok, u := t.elem.examine(v.Index(i))
@@ -98,7 +101,7 @@ func (t *Type) examine(v reflect.Value) (ok, unsure bool) {
 		}
 	case mapping:
 		if !t.elem.deep {
-			return true, false
+			return true, t.unsure(v)
 		}
 		for i := v.MapRange(); i.Next(); {
 			ok, u := t.elem.examine(i.Value())
@@ -113,7 +116,7 @@ func (t *Type) examine(v reflect.Value) (ok, unsure bool) {
 			if !there {
 				continue
 			}
-			if (f.required || f.fallback.IsValid()) && fv.IsZero() {
+			if fv.IsZero() && (!f.typ.null || f.required || f.fallback.IsValid()) {
 				unsure = true
 				if f.fallback.IsValid() {
 					continue // the skimmer knows whether the zero was sent
@@ -134,11 +137,35 @@ func (t *Type) examine(v reflect.Value) (ok, unsure bool) {
 	return true, unsure
 }
 
+// unsure reports whether a value does not tell all about what was sent for it:
+// it is zero, so it may have been absent or null; or such a value may be in it.
+func (t *Type) unsure(v reflect.Value) bool {
+	switch {
+	case t.members:
+		return true
+	case !t.null && v.IsZero():
+		return true
+	case t.shape == list && !t.elem.null:
+		for i := range v.Len() {
+			if t.elem.unsure(v.Index(i)) {
+				return true
+			}
+		}
+	case t.shape == mapping && !t.elem.null:
+		for i := v.MapRange(); i.Next(); {
+			if t.elem.unsure(i.Value()) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // of gives the field's value in a struct; false where it stands in an embedded
 // pointer that is nil.
 func (f *field) of(v reflect.Value) (reflect.Value, bool) {
-	if len(f.index) == 1 {
-		return v.Field(f.index[0]), true
+	if f.direct {
+		return v.Field(f.first), true
 	}
 	for i, n := range f.index {
 		if i > 0 && v.Kind() == reflect.Pointer {

@@ -85,17 +85,25 @@ var keywords = []keyword{
 		func(c int) bool { return c >= 0 })},
 	{"maximum", isNumeric, "numbers", bound("must be at most %s", func(v, limit float64) bool { return v <= limit },
 		func(c int) bool { return c <= 0 })},
-	{"minLength", isText, "text", size("must have at least %d character(s)", characters, atLeast)},
-	{"maxLength", isText, "text", size("must have at most %d character(s)", characters, atMost)},
-	{"minItems", isList, "lists", bySize("must have at least %d item(s)", atLeast)},
-	{"maxItems", isList, "lists", bySize("must have at most %d item(s)", atMost)},
+	{"minLength", isText, "text", size("must have at least %d character(s)", longEnough)},
+	{"maxLength", isText, "text", size("must have at most %d character(s)", shortEnough)},
+	{"minItems", isList, "lists", bySize("must have at least %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
+	{"maxItems", isList, "lists", bySize("must have at most %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
 	{"pattern", isText, "text", parsePattern},
 	{"enum", isScalar, "text and numbers", parseEnum},
 }
 
-func characters(v reflect.Value) int { return utf8.RuneCountInString(v.String()) }
-func atLeast(n, limit int) bool      { return n >= limit }
-func atMost(n, limit int) bool       { return n <= limit }
+// longEnough and shortEnough count characters, not bytes (JSON Schema validation,
+// 6.3), but only where the bytes do not tell: a character has one to four.
+func longEnough(v reflect.Value, limit int) bool {
+	s := v.String()
+	return len(s) >= limit && (len(s) >= 4*limit-3 || utf8.RuneCountInString(s) >= limit)
+}
+
+func shortEnough(v reflect.Value, limit int) bool {
+	s := v.String()
+	return len(s) <= limit || utf8.RuneCountInString(s) <= limit
+}
 
 // parseRules reads a rule tag for values of type t.
 func parseRules(tag string, t *Type) (parsed, error) {
@@ -229,7 +237,8 @@ func asFloat(v reflect.Value) float64 {
 	return v.Float()
 }
 
-func size(detail string, measure func(reflect.Value) int, holds func(n, limit int) bool) func(string, *Type) (rule, error) {
+// size makes the parser of a limit on lengths.
+func size(detail string, holds func(v reflect.Value, limit int) bool) func(string, *Type) (rule, error) {
 	return func(value string, _ *Type) (rule, error) {
 		limit, err := strconv.Atoi(value)
 		if err != nil || limit < 0 {
@@ -241,12 +250,12 @@ func size(detail string, measure func(reflect.Value) int, holds func(n, limit in
 		} else {
 			text = strings.Replace(text, "(s)", "s", 1)
 		}
-		return rule{want: limit, detail: text, holds: func(v reflect.Value) bool { return holds(measure(v), limit) }}, nil
+		return rule{want: limit, detail: text, holds: func(v reflect.Value) bool { return holds(v, limit) }}, nil
 	}
 }
 
-func bySize(detail string, holds func(n, limit int) bool) func(string, *Type) (rule, error) {
-	parse := size(detail, reflect.Value.Len, holds)
+func bySize(detail string, holds func(v reflect.Value, limit int) bool) func(string, *Type) (rule, error) {
+	parse := size(detail, holds)
 	return func(value string, t *Type) (rule, error) {
 		r, err := parse(value, t)
 		r.bySize = true

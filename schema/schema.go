@@ -39,6 +39,8 @@ type Type struct {
 	byName map[string]*field
 	null   bool // null has a place in the Go type
 	deep   bool // something at or below this type must be checked after decoding
+	// members: at or below this type is an object, so members could be absent.
+	members bool
 }
 
 type shape uint8
@@ -63,6 +65,8 @@ type field struct {
 	name     string
 	number   int // its place in Type.fields
 	index    []int
+	first    int  // index[0]
+	direct   bool // the index has no more
 	typ      *Type
 	rules    rules
 	required bool
@@ -153,7 +157,7 @@ func (c *compiler) byKind(typ *Type, where string) {
 	case reflect.Pointer:
 		typ.shape, typ.null = pointer, true
 		typ.elem = c.compile(t.Elem(), where)
-		typ.deep = typ.elem.deep
+		typ.deep, typ.members = typ.elem.deep, typ.elem.members
 	case reflect.Slice, reflect.Array:
 		if t.Elem().Kind() == reflect.Uint8 {
 			typ.shape = bytes
@@ -161,14 +165,16 @@ func (c *compiler) byKind(typ *Type, where string) {
 		}
 		typ.shape, typ.deep = list, true // an element could be null
 		typ.elem = c.compile(t.Elem(), where+"[]")
+		typ.members = typ.elem.members
 	case reflect.Map:
 		typ.shape, typ.deep = mapping, true
 		if k := t.Key(); k.Kind() != reflect.String && !implements(k, textInterfaces) && !isInteger(k.Kind()) {
 			c.failf("%s: a map with keys of type %s has no JSON form: use text or whole numbers as keys", where, k)
 		}
 		typ.elem = c.compile(t.Elem(), where+"[]")
+		typ.members = typ.elem.members
 	case reflect.Struct:
-		typ.shape, typ.deep = object, true
+		typ.shape, typ.deep, typ.members = object, true, true
 		c.fields(typ, t, nil, false)
 	case reflect.Interface:
 		if t.NumMethod() > 0 {
@@ -215,7 +221,7 @@ func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool)
 			}
 			continue
 		}
-		f := &field{name: name, index: at, rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
+		f := &field{name: name, index: at, first: at[0], direct: len(at) == 1, rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
 		f.typ = c.compile(sf.Type, where)
 		f.required = !optional && !f.typ.null && !hasOption(options, "omitzero") && !hasOption(options, "omitempty")
 		c.rule(f, sf, where)
@@ -289,10 +295,10 @@ type Member struct {
 // Members lists what an object of the type has, with what objects inside it have;
 // nil where the type is no object.
 func (t *Type) Members() []Member {
-	return t.members("", map[*Type]bool{})
+	return t.listMembers("", map[*Type]bool{})
 }
 
-func (t *Type) members(pointer string, seen map[*Type]bool) (all []Member) {
+func (t *Type) listMembers(pointer string, seen map[*Type]bool) (all []Member) {
 	t = t.base()
 	if t.shape != object || seen[t] {
 		return nil
@@ -302,7 +308,7 @@ func (t *Type) members(pointer string, seen map[*Type]bool) (all []Member) {
 	for _, f := range t.fields {
 		at := pointer + "/" + f.name
 		all = append(all, Member{at, f.typ.Name(), f.required, f.rule, f.note})
-		all = append(all, f.typ.members(at, seen)...)
+		all = append(all, f.typ.listMembers(at, seen)...)
 	}
 	return all
 }

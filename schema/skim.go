@@ -43,32 +43,39 @@ func (s *skimmer) value(t *Type, v reflect.Value) bool {
 }
 
 func (s *skimmer) object(t *Type, v reflect.Value) bool {
-	var few [64]bool
-	seen := few[:]
+	var few [64]doubt
+	doubts := few[:]
 	if len(t.fields) > len(few) {
-		seen = make([]bool, len(t.fields))
+		doubts = make([]doubt, len(t.fields))
 	}
+	open := 0
+	for i, f := range t.fields {
+		if fv, there := f.of(v); there && f.doubtful(fv) {
+			doubts[i] = unseen
+			open++
+		}
+	}
+	outermost := s.at == 0
 	next := 0
 	for s.at++; s.more('}'); {
 		i := t.fieldIndex(s.name(), next)
-		if i < 0 {
+		if next = i + 1; i < 0 || doubts[i] != unseen {
 			s.skip()
 			continue
 		}
-		next = i + 1
-		seen[i] = true
+		doubts[i] = seen
+		open--
 		f := t.fields[i]
-		fv, there := f.of(v)
-		if !there {
-			s.skip()
-			continue
-		}
+		fv, _ := f.of(v)
 		if !s.value(f.typ, fv) || f.fallback.IsValid() && !f.rules.hold(fv) {
 			return false
 		}
+		if open == 0 && outermost {
+			return true // nothing that is still to come matters
+		}
 	}
 	for i, f := range t.fields {
-		if seen[i] {
+		if doubts[i] != unseen {
 			continue
 		}
 		if f.required {
@@ -81,6 +88,20 @@ func (s *skimmer) object(t *Type, v reflect.Value) bool {
 		}
 	}
 	return true
+}
+
+// A doubt is whether a member was there, where the Go value does not tell.
+type doubt uint8
+
+const (
+	none doubt = iota
+	unseen
+	seen
+)
+
+// doubtful reports whether a member must be looked at in the text.
+func (f *field) doubtful(v reflect.Value) bool {
+	return f.typ.unsure(v) || f.typ.null && (f.required || f.fallback.IsValid()) && v.IsZero()
 }
 
 // fieldIndex finds a member by name, trying first the one that would come next
@@ -161,10 +182,12 @@ func (s *skimmer) name() []byte {
 // text steps over a string.
 func (s *skimmer) text() {
 	for s.at++; ; s.at++ {
-		switch s.data[s.at] {
-		case '\\':
-			s.at++
-		case '"':
+		s.at += stdbytes.IndexByte(s.data[s.at:], '"')
+		escapes := 0
+		for s.data[s.at-1-escapes] == '\\' {
+			escapes++
+		}
+		if escapes%2 == 0 {
 			s.at++
 			return
 		}
