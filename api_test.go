@@ -352,7 +352,7 @@ func TestBuildListsEveryMistake(t *testing.T) {
 	}
 	for _, want := range []string{
 		`Info: the API needs a Title`,
-		`GET /a/{x}: wrong.Limit: unknown source "querry" (path, query, header, body)`,
+		`GET /a/{x}: wrong.Limit: unknown source "querry" (path, query, header, cookie, body, form, file)`,
 		`GET /a/{x}: wrong.Gauge: the template has no parameter {gauge}; it has {x}`,
 		`GET /a/{x}: wrong.Depth: rule minLength: is for text, not for int`,
 		`GET /a/{x}: wrong.Loose: has no from tag`,

@@ -6,6 +6,7 @@ import (
 	"os"
 	"reflect"
 	"slices"
+	"strings"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -141,7 +142,14 @@ func (t *typed[In, Out]) describe(r *RouteInfo) {
 		kind, rule, note, required := f.schema.Describe()
 		r.Reads = append(r.Reads, InputInfo{f.source, f.name, kind, required, rule, note})
 	}
-	if b := t.input.body; b != nil {
+	if form := t.input.form; form != nil {
+		for _, f := range form.files {
+			r.Reads = append(r.Reads, InputInfo{In: "file", Name: f.name, Type: strings.Join(f.types, " or "), Required: f.required})
+		}
+	}
+	if b := t.input.body; b != nil && b.schema == nil {
+		r.Reads = append(r.Reads, InputInfo{In: "body", Type: "anything"})
+	} else if b != nil {
 		members := b.schema.Members()
 		if members == nil {
 			r.Reads = append(r.Reads, InputInfo{In: "body", Type: b.schema.Name(), Required: !b.optional})

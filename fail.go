@@ -48,6 +48,9 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 		}
 		return
 	}
+	if large, ok := errors.AsType[*http.MaxBytesError](err); ok { // from a body that the route reads itself
+		err = tooLarge(large.Limit, err)
+	}
 	p := problem.From(err)
 	h := w.Header()
 	for _, about := range []string{"Content-Length", "Content-Encoding", "Content-Disposition", "Content-Range", "Etag", "Last-Modified", "Cache-Control"} {
@@ -117,6 +120,9 @@ func panicStack() []byte {
 // cut off.
 func (s *state) finish(r *http.Request) {
 	s.close()
+	for _, clean := range s.cleanup {
+		clean()
+	}
 	f := s.failure.Load()
 	if f == nil {
 		return

@@ -19,57 +19,74 @@ import (
 )
 
 // sources are where a field of an input can come from.
-var sources = []string{"path", "query", "header", "body"}
+var sources = []string{"path", "query", "header", "cookie", "body", "form", "file"}
 
 // An inputPlan is the plan for reading a route's input type.
 type inputPlan struct {
 	fields []inputField
 	query  bool // some field comes from the query
+	form   *inputForm
 	body   *inputBody
+	judges bool // the input has a Check of its own
 }
 
 // An inputField is a field that is read from a text.
 type inputField struct {
 	source    string
 	name      string
-	index     int // in the struct
-	parameter int // in the template, for a path
+	index     []int // in the struct
+	parameter int   // in the template, for a path
 	schema    *schema.Parameter
 }
 
-// An inputBody is the plan for the JSON body.
+// An inputBody is the plan for a body that is one value.
 type inputBody struct {
-	index    int // in the struct; -1: the whole input
+	index    []int // in the struct; nil: the whole input
 	optional bool
-	schema   *schema.Type
+	schema   *schema.Type // nil: the body is handed on as an io.Reader
+	lenient  schema.Leniency
 	limit    int64
+	accepts  []string // media types
 }
 
 func compileInput(at *site, t reflect.Type) *inputPlan {
 	in := &inputPlan{}
-	names := at.target.names
-	if t == reflect.TypeFor[None]() {
-		in.unread(at, names)
-		return in
+	switch {
+	case t == reflect.TypeFor[None]():
+	case !hasSources(t):
+		in.takeBody(at, t, nil, false)
+	default:
+		in.structure(at, t, nil)
+		in.judges = reflect.PointerTo(t).Implements(reflect.TypeFor[interface{ Check(*schema.Report) }]())
 	}
-	if !hasSources(t) {
-		in.takeBody(at, t, -1, false)
-		in.unread(at, names)
-		return in
+	in.unread(at, at.target.names)
+	if in.form != nil && in.body != nil {
+		at.mistakef("%s: takes the body and form fields; a request has one of them", t)
 	}
-	for i := range t.NumField() {
-		in.field(at, t, i)
-	}
-	in.unread(at, names)
 	return in
 }
 
+// structure plans the fields of a struct, and of the structs embedded in it.
+func (in *inputPlan) structure(at *site, t reflect.Type, index []int) {
+	for i := range t.NumField() {
+		sf := t.Field(i)
+		own := append(slices.Clip(index), i)
+		if _, ok := sf.Tag.Lookup("from"); !ok && sf.Anonymous && hasSources(sf.Type) {
+			in.structure(at, sf.Type, own)
+			continue
+		}
+		in.field(at, t.Name()+"."+sf.Name, sf, own)
+	}
+}
+
+// hasSources reports whether a type says where its fields come from.
 func hasSources(t reflect.Type) bool {
 	if t.Kind() != reflect.Struct {
 		return false
 	}
 	for i := range t.NumField() {
-		if _, ok := t.Field(i).Tag.Lookup("from"); ok {
+		sf := t.Field(i)
+		if _, ok := sf.Tag.Lookup("from"); ok || sf.Anonymous && hasSources(sf.Type) {
 			return true
 		}
 	}
@@ -85,9 +102,7 @@ func (in *inputPlan) unread(at *site, names []string) {
 	}
 }
 
-func (in *inputPlan) field(at *site, t reflect.Type, i int) {
-	sf := t.Field(i)
-	where := t.Name() + "." + sf.Name
+func (in *inputPlan) field(at *site, where string, sf reflect.StructField, index []int) {
 	if err := schema.CheckTag(sf.Tag); err != nil {
 		at.mistakef("%s: %v", where, err)
 		return
@@ -105,14 +120,19 @@ func (in *inputPlan) field(at *site, t reflect.Type, i int) {
 	if name = strings.TrimSpace(name); name == "" {
 		name = strings.ToLower(sf.Name)
 	}
-	if source == "body" {
-		in.takeBody(at, sf.Type, i, sf.Type.Kind() == reflect.Pointer)
-		return
-	}
-	if !slices.Contains(sources, source) {
+	switch {
+	case source == "body":
+		in.takeBody(at, sf.Type, index, sf.Type.Kind() == reflect.Pointer)
+	case source == "file":
+		in.takeFile(at, where, name, sf, index)
+	case !slices.Contains(sources, source):
 		at.mistakef("%s: unknown source %q (%s)", where, source, strings.Join(sources, ", "))
-		return
+	default:
+		in.parameter(at, where, source, name, sf, index)
 	}
+}
+
+func (in *inputPlan) parameter(at *site, where, source, name string, sf reflect.StructField, index []int) {
 	p, err := at.schemas.Parameter(sf.Type, sf.Tag)
 	if err != nil {
 		for _, e := range unjoin(err) {
@@ -120,7 +140,7 @@ func (in *inputPlan) field(at *site, t reflect.Type, i int) {
 		}
 		return
 	}
-	f := inputField{source: source, name: name, index: i, schema: p}
+	f := inputField{source: source, name: name, index: index, schema: p}
 	switch source {
 	case "path":
 		names := at.target.names
@@ -135,10 +155,12 @@ func (in *inputPlan) field(at *site, t reflect.Type, i int) {
 		in.query = true
 	case "header":
 		f.name = textproto.CanonicalMIMEHeaderKey(name)
+	case "form":
+		in.takesForm(at)
 	}
 	for _, other := range in.fields {
 		if other.source == f.source && other.name == f.name {
-			at.mistakef("%s: %s %s is read by %s already", where, source, name, t.Field(other.index).Name)
+			at.mistakef("%s: %s %s is read by another field already", where, source, name)
 		}
 	}
 	in.fields = append(in.fields, f)
@@ -151,55 +173,87 @@ func has(names []string) string {
 	return "; it has {" + strings.Join(names, "}, {") + "}"
 }
 
-func (in *inputPlan) takeBody(at *site, t reflect.Type, index int, optional bool) {
+var readerType = reflect.TypeFor[io.Reader]()
+
+func (in *inputPlan) takeBody(at *site, t reflect.Type, index []int, optional bool) {
 	if in.body != nil {
 		at.mistakef("%s: two fields take the body", t)
 		return
 	}
-	if m := at.target.method; m == http.MethodGet || m == http.MethodHead {
-		at.mistakef("the input reads a body, which a %s does not have (RFC 9110, 9.3.1): use wicketway.None, or from tags", m)
+	if !at.hasBody() {
 		return
 	}
-	compiled, err := at.schemas.Type(t)
-	if err != nil {
+	b := &inputBody{index: index, optional: optional, lenient: at.target.lenient, limit: at.target.limits.Body}
+	in.body = b
+	if t == readerType {
+		return
+	}
+	b.accepts = []string{"application/json"}
+	if at.target.method == http.MethodPatch {
+		b.accepts = []string{"application/merge-patch+json", "application/json"}
+	}
+	var err error
+	if b.schema, err = at.schemas.Type(t); err != nil {
 		for _, e := range unjoin(err) {
 			at.mistakef("%v", e)
 		}
-		return
 	}
-	in.body = &inputBody{index, optional, compiled, at.target.limits.Body}
+}
+
+// hasBody reports a mistake where the route's requests have no body.
+func (s *site) hasBody() bool {
+	m := s.target.method
+	if m == http.MethodGet || m == http.MethodHead {
+		s.mistakef("the input reads a body, which a %s does not have (RFC 9110, 9.3.1): use wicketway.None, or from tags", m)
+		return false
+	}
+	return true
 }
 
 // read fills v from a request. Its error is a problem that lists every fault.
 func (in *inputPlan) read(v reflect.Value, r *http.Request, s *state) error {
 	var found faults
-	var query url.Values
+	var query, form url.Values
 	if in.query && r.URL.RawQuery != "" {
 		var err error
 		if query, err = url.ParseQuery(r.URL.RawQuery); err != nil {
 			found.add("query", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " + err.Error(), Unreadable: true})
 		}
 	}
+	if in.form != nil {
+		var err error
+		if form, err = in.form.read(v, r, s, &found); err != nil {
+			return err
+		}
+	}
 	for i := range in.fields {
 		f := &in.fields[i]
-		if wrong := f.read(v.Field(f.index), r, s, query); wrong != nil {
+		if wrong := f.read(v.FieldByIndex(f.index), r, s, query, form); wrong != nil {
 			found.add(f.source, f.name, wrong...)
 		}
 	}
 	if in.body != nil {
-		if in.body.index >= 0 {
-			v = v.Field(in.body.index)
+		into := v
+		if in.body.index != nil {
+			into = v.FieldByIndex(in.body.index)
 		}
-		wrong, err := in.body.read(v, r, s)
+		wrong, err := in.body.read(into, r, s)
 		if err != nil {
 			return err
 		}
 		found.add("body", "", wrong...)
 	}
+	if in.judges && found.items == nil {
+		for _, f := range schema.CheckOwn(v) { // places are "query limit" or "body /slot"
+			source, place, _ := strings.Cut(f.Pointer, " ")
+			f.Pointer = place
+			found.add(source, place, f)
+		}
+	}
 	return found.problem()
 }
 
-func (f *inputField) read(v reflect.Value, r *http.Request, s *state, query url.Values) []schema.Fault {
+func (f *inputField) read(v reflect.Value, r *http.Request, s *state, query, form url.Values) []schema.Fault {
 	var texts []string
 	switch f.source {
 	case "path":
@@ -208,6 +262,12 @@ func (f *inputField) read(v reflect.Value, r *http.Request, s *state, query url.
 		texts = query[f.name]
 	case "header":
 		texts = r.Header[f.name]
+	case "form":
+		texts = form[f.name]
+	case "cookie":
+		if c, err := r.Cookie(f.name); err == nil {
+			return f.schema.Read(c.Value, v)
+		}
 	}
 	switch len(texts) {
 	case 0:
@@ -232,29 +292,36 @@ func (b *inputBody) read(v reflect.Value, r *http.Request, s *state) ([]schema.F
 	if b.optional && r.ContentLength == 0 {
 		return nil, nil
 	}
-	if err := checkMedia(r.Header); err != nil && r.ContentLength != 0 {
-		return nil, err
+	if r.ContentLength != 0 && b.accepts != nil { // an empty body has a fault of its own
+		if err := b.checkMedia(r.Header); err != nil {
+			return nil, err
+		}
 	}
 	if r.ContentLength > b.limit {
-		return nil, b.tooLarge(nil)
+		return nil, tooLarge(b.limit, nil)
+	}
+	body := http.MaxBytesReader(s.ResponseWriter, r.Body, b.limit)
+	if b.schema == nil {
+		v.Set(reflect.ValueOf(body))
+		return nil, nil
 	}
 	buffer := buffers.Get().(*bytes.Buffer)
 	defer recycle(buffer)
-	if _, err := buffer.ReadFrom(http.MaxBytesReader(s.ResponseWriter, r.Body, b.limit)); err != nil {
-		if _, ok := errors.AsType[*http.MaxBytesError](err); ok {
-			return nil, b.tooLarge(err)
-		}
+	if _, err := buffer.ReadFrom(body); err != nil {
 		return nil, bodyFault(r, err)
 	}
-	return b.schema.Decode(buffer.Bytes(), v.Addr().Interface()), nil
+	return b.schema.Decode(buffer.Bytes(), v.Addr().Interface(), b.lenient), nil
 }
 
-func (b *inputBody) tooLarge(cause error) error {
-	return problem.BodyTooLarge.New("The body is larger than %d bytes.", b.limit).With("limit", b.limit).Because(cause)
+func tooLarge(limit int64, cause error) error {
+	return problem.BodyTooLarge.New("The body is larger than %d bytes.", limit).With("limit", limit).Because(cause)
 }
 
 // bodyFault is the problem of a body that could not be received.
 func bodyFault(r *http.Request, err error) error {
+	if large, ok := errors.AsType[*http.MaxBytesError](err); ok {
+		return tooLarge(large.Limit, err)
+	}
 	if r.Context().Err() != nil {
 		return r.Context().Err()
 	}
@@ -265,32 +332,55 @@ func bodyFault(r *http.Request, err error) error {
 }
 
 // checkMedia refuses what is not JSON in UTF-8 (RFC 8259, 8.1 and 11; RFC 6839,
-// 3.1 for types that end in +json).
-func checkMedia(h http.Header) error {
+// 3.1 for types that end in +json), and what is encoded.
+func (b *inputBody) checkMedia(h http.Header) error {
+	if err := checkCoding(h); err != nil {
+		return err
+	}
 	sent := h.Get("Content-Type")
 	if sent == "application/json" {
 		return nil
 	}
-	if sent == "" {
-		return unsupported("The body has no Content-Type.")
-	}
-	media, params, err := mime.ParseMediaType(sent)
+	media, params, err := parseMedia(sent, b.accepts)
 	if err != nil {
-		return unsupported("The Content-Type " + strconv.Quote(sent) + " is not well-formed.").Because(err)
+		return err
 	}
 	if media != "application/json" && !(strings.HasPrefix(media, "application/") && strings.HasSuffix(media, "+json")) {
-		return unsupported("The body is " + media + ".")
+		return unsupported("The body is "+media+".", b.accepts)
 	}
 	if charset := params["charset"]; charset != "" && !strings.EqualFold(charset, "utf-8") {
-		return unsupported("The body is in the charset " + charset + ", but JSON is UTF-8.")
+		return unsupported("The body is in the charset "+charset+", but JSON is UTF-8.", b.accepts)
 	}
 	return nil
 }
 
-func unsupported(detail string) *problem.Problem {
-	return problem.UnsupportedMedia.New("%s Accepted is application/json.", detail).
-		With("accepted", []string{"application/json"}).
-		WithHeader("Accept", "application/json")
+// checkCoding refuses a body whose coding nobody has taken off (RFC 9110, 8.4).
+func checkCoding(h http.Header) error {
+	coding := h.Get("Content-Encoding")
+	if coding == "" || strings.EqualFold(coding, "identity") {
+		return nil
+	}
+	return problem.UnsupportedMedia.New("The body is encoded as %s, which is not read here.", coding).
+		WithHeader("Accept-Encoding", "identity") // RFC 9110, 15.5.16
+}
+
+func parseMedia(sent string, accepts []string) (media string, params map[string]string, err error) {
+	if sent == "" {
+		return "", nil, unsupported("The body has no Content-Type.", accepts)
+	}
+	if media, params, err = mime.ParseMediaType(sent); err != nil {
+		return "", nil, unsupported("The Content-Type "+strconv.Quote(sent)+" is not well-formed.", accepts).Because(err)
+	}
+	return media, params, nil
+}
+
+func unsupported(detail string, accepts []string) *problem.Problem {
+	list := strings.Join(accepts, ", ")
+	p := problem.UnsupportedMedia.New("%s Accepted is %s.", detail, list).With("accepted", accepts).WithHeader("Accept", list)
+	if strings.Contains(list, "merge-patch") {
+		p.WithHeader("Accept-Patch", list) // RFC 5789, 2.2
+	}
+	return p
 }
 
 // faults gathers what is wrong with an input, over all its sources.

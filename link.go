@@ -111,7 +111,7 @@ func (t *target) linkValues(input any) (path map[string]string, query url.Values
 	}
 	path, query = map[string]string{}, url.Values{}
 	for _, f := range plan.fields {
-		field := v.Field(f.index)
+		field := v.FieldByIndex(f.index)
 		if f.source != "path" && (f.source != "query" || field.IsZero()) {
 			continue
 		}

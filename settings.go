@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/schema"
 )
 
 // terms are what holds at one point of the description: what all settings
@@ -25,6 +26,7 @@ type terms struct {
 	version    string
 	slashes    Slash
 	uniform    bool
+	lenient    schema.Leniency
 	listing    bool
 }
 
@@ -99,6 +101,12 @@ func Answers(status int) Setting {
 // Summary says in a line what a route is for.
 func Summary(text string) Setting {
 	return replacing("Summary", func(t *terms) { t.summary = text })
+}
+
+// AllowUnknown ignores members of a JSON body that the input does not have; they
+// are refused otherwise.
+func AllowUnknown() Setting {
+	return replacing("AllowUnknown", func(t *terms) { t.lenient = schema.UnknownMembers })
 }
 
 // Name names a route, for links to it. Without it the name is that of the route's

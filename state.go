@@ -22,6 +22,7 @@ type state struct {
 	match    route.Match
 	outcome  route.Outcome // why there is no match, where there is none
 	location string        // where the caller is to be sent instead
+	cleanup  []func()      // run when the request has ended
 
 	caller    atomic.Pointer[Identity]
 	requestID atomic.Pointer[string]

@@ -44,7 +44,7 @@ func decoders() (ours, theirs func(int)) {
 	ours = func(n int) {
 		for range n {
 			var b booking
-			if faults := t.Decode(data, &b); faults != nil {
+			if faults := t.Decode(data, &b, schema.Strict); faults != nil {
 				panic(faults)
 			}
 			runtime.KeepAlive(b.Crew)

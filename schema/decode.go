@@ -3,6 +3,7 @@ package schema
 import (
 	stdbytes "bytes"
 	"errors"
+	"fmt"
 	"reflect"
 
 	"github.com/go-json-experiment/json"
@@ -24,7 +25,7 @@ type Fault struct {
 	Unreadable bool
 }
 
-var strict = json.RejectUnknownMembers(true)
+var strict, lax = json.RejectUnknownMembers(true), json.RejectUnknownMembers(false)
 
 // Decode reads a JSON text into the value that into points to (of the type that
 // t was compiled from), sets defaults and checks every rule. It returns nil, or
@@ -34,17 +35,69 @@ var strict = json.RejectUnknownMembers(true)
 // the Go value, and only where a zero value could mean an absent member or a null
 // is the text skimmed once more. Only when something failed is it walked again to
 // find every fault.
-func (t *Type) Decode(data []byte, into any) []Fault {
-	if ok, err := t.fast(data, into); !ok {
-		return t.explain(data, err)
+func (t *Type) Decode(data []byte, into any, lenient Leniency) []Fault {
+	if t.open && tooDeep(data) {
+		return []Fault{{Rule: "depth", Want: MaxDepth, Detail: fmt.Sprintf("is nested deeper than %d levels", MaxDepth), Unreadable: true}}
 	}
-	return nil
+	if ok, err := t.fast(data, into, lenient); !ok {
+		return t.explain(data, lenient, err)
+	}
+	if !t.judges {
+		return nil
+	}
+	var r Report
+	t.judge(reflect.ValueOf(into).Elem(), "", &r)
+	return r.faults
+}
+
+// Leniency says what Decode lets pass beyond what the type has.
+type Leniency uint8
+
+const (
+	// Strict lets nothing pass.
+	Strict Leniency = iota
+	// UnknownMembers ignores the members that the type does not have.
+	UnknownMembers
+)
+
+func (l Leniency) options() json.Options {
+	if l == UnknownMembers {
+		return lax
+	}
+	return strict
+}
+
+// MaxDepth is how deep objects and lists may be nested where the type sets no
+// bound itself, since it contains itself or takes anything.
+const MaxDepth = 64
+
+// tooDeep reports whether a text opens more than MaxDepth brackets inside each
+// other. It need not be valid.
+func tooDeep(data []byte) bool {
+	depth := 0
+	for i := 0; i < len(data); i++ {
+		switch data[i] {
+		case '"':
+			for i++; i < len(data) && data[i] != '"'; i++ {
+				if data[i] == '\\' {
+					i++
+				}
+			}
+		case '{', '[':
+			if depth++; depth > MaxDepth {
+				return true
+			}
+		case '}', ']':
+			depth--
+		}
+	}
+	return false
 }
 
 // fast decodes and checks; where it is not ok it does not know why, but for an
 // error of decoding.
-func (t *Type) fast(data []byte, into any) (ok bool, err error) {
-	if err := json.Unmarshal(data, into, strict); err != nil {
+func (t *Type) fast(data []byte, into any, lenient Leniency) (ok bool, err error) {
+	if err := json.Unmarshal(data, into, lenient.options()); err != nil {
 		return false, err
 	}
 	if !t.deep {
@@ -62,8 +115,8 @@ func (t *Type) fast(data []byte, into any) (ok bool, err error) {
 }
 
 // explain finds every fault of a text that is known to have one.
-func (t *Type) explain(data []byte, cause error) []Fault {
-	if found := t.report(data); found != nil {
+func (t *Type) explain(data []byte, lenient Leniency, cause error) []Fault {
+	if found := t.report(data, lenient); found != nil {
 		return found
 	}
 	f := Fault{Rule: "type", Detail: "cannot be read", Unreadable: true}
@@ -88,6 +141,10 @@ func (t *Type) examine(v reflect.Value) (ok, unsure bool) {
 			return true, false
 		}
 		return t.elem.examine(v.Elem())
+	case either:
+		if v, there := t.reach(v); there {
+			return t.base().examine(v)
+		}
 	case list:
 		if !t.elem.deep {
 			return true, t.unsure(v)
@@ -118,11 +175,11 @@ func (t *Type) examine(v reflect.Value) (ok, unsure bool) {
 			}
 			if fv.IsZero() && (!f.typ.null || f.required || f.fallback.IsValid()) {
 				unsure = true
-				if f.fallback.IsValid() {
+				if !f.required {
 					continue // the skimmer knows whether the zero was sent
 				}
 			}
-			if !f.rules.hold(fv) {
+			if !f.hold(fv) {
 				return false, false
 			}
 			if f.typ.deep {

@@ -11,6 +11,7 @@ import (
 type Parameter struct {
 	typ      *Type
 	rules    rules
+	items    rules
 	required bool
 	fallback reflect.Value
 	rule     string // as it was written
@@ -39,7 +40,7 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 	if err != nil {
 		return nil, err
 	}
-	p := &Parameter{typ: typ, rules: r.checks, required: r.required, rule: tag.Get("rule"), note: tag.Get("note")}
+	p := &Parameter{typ: typ, rules: r.checks, items: r.items, required: r.required, rule: tag.Get("rule"), note: tag.Get("note")}
 	if r.fallback.IsValid() {
 		p.fallback = reflect.New(t).Elem()
 		set(p.fallback, r.fallback)
@@ -76,10 +77,13 @@ func (p *Parameter) Read(text string, v reflect.Value) []Fault {
 	if detail := p.typ.parseText(text, v); detail != "" {
 		return []Fault{p.typ.unreadable(detail)}
 	}
-	if p.rules.hold(v) {
+	if len(p.rules) == 0 {
 		return nil
 	}
-	return p.rules.faults(v, "")
+	if v, there := p.typ.reach(v); there && !p.rules.hold(v) {
+		return p.rules.faults(v, "")
+	}
+	return nil
 }
 
 // ReadAll reads and checks texts that were sent under one name. A parameter
@@ -96,6 +100,10 @@ func (p *Parameter) ReadAll(texts []string, v reflect.Value) []Fault {
 	for i, text := range texts {
 		if detail := p.typ.elem.parseText(text, all.Index(i)); detail != "" {
 			found = append(found, p.typ.elem.unreadable(detail))
+			continue
+		}
+		if item, there := p.typ.elem.reach(all.Index(i)); there {
+			found = append(found, p.items.faults(item, "")...)
 		}
 	}
 	if found != nil {

@@ -15,14 +15,15 @@ import (
 
 // A reporter walks the tokens of a text along a type and lists every fault.
 type reporter struct {
-	data  []byte
-	in    *jsontext.Decoder
-	found []Fault
+	data    []byte
+	lenient Leniency
+	in      *jsontext.Decoder
+	found   []Fault
 }
 
-func (t *Type) report(data []byte) []Fault {
-	r := reporter{data: data, in: jsontext.NewDecoder(stdbytes.NewReader(data), jsontext.AllowDuplicateNames(true))}
-	err := r.value(site{typ: t})
+func (t *Type) report(data []byte, lenient Leniency) []Fault {
+	r := reporter{data: data, lenient: lenient, in: jsontext.NewDecoder(stdbytes.NewReader(data), jsontext.AllowDuplicateNames(true))}
+	err := r.value(site{typ: t, needed: true})
 	if err == nil {
 		if _, err = r.in.ReadToken(); err == io.EOF {
 			return r.found
@@ -45,7 +46,9 @@ type site struct {
 	pointer string
 	typ     *Type
 	rules   rules
+	items   rules
 	quoted  bool
+	needed  bool // or else a zero value is as good as none
 }
 
 func (at site) below(token string) string {
@@ -88,7 +91,7 @@ func (r *reporter) leaf(at site) error {
 		return err
 	}
 	v := reflect.New(at.typ.goType)
-	options := []json.Options{strict}
+	options := []json.Options{r.lenient.options()}
 	if at.quoted {
 		options = append(options, json.StringifyNumbers(true))
 	}
@@ -106,9 +109,11 @@ func (r *reporter) leaf(at site) error {
 
 func (r *reporter) object(at site) error {
 	t := at.typ
+	before := len(r.found)
 	if _, err := r.in.ReadToken(); err != nil {
 		return err
 	}
+	start := r.in.InputOffset() - 1
 	seen := map[string]bool{}
 	for r.in.PeekKind() != jsontext.KindEndObject {
 		token, err := r.in.ReadToken()
@@ -123,10 +128,12 @@ func (r *reporter) object(at site) error {
 			r.fault(place, "unique", nil, "stands twice", true)
 			err = r.in.SkipValue()
 		case f == nil:
-			r.fault(place, "additionalProperties", nil, t.unknown(name), false)
+			if r.lenient != UnknownMembers {
+				r.fault(place, "additionalProperties", nil, t.unknown(name), false)
+			}
 			err = r.in.SkipValue()
 		default:
-			err = r.value(site{place.pointer, f.typ, f.rules, f.quoted})
+			err = r.value(site{place.pointer, f.typ, f.rules, f.items, f.quoted, f.required})
 		}
 		if err != nil {
 			return err
@@ -139,6 +146,14 @@ func (r *reporter) object(at site) error {
 		}
 	}
 	_, err := r.in.ReadToken()
+	if err == nil && t.checks && len(r.found) == before {
+		v := reflect.New(t.goType)
+		if ok, _ := t.fast(r.data[start:r.in.InputOffset()], v.Interface(), r.lenient); ok && (at.needed || !v.Elem().IsZero()) {
+			own := Report{}
+			own.ask(v.Elem(), at.pointer)
+			r.found = append(r.found, own.faults...)
+		}
+	}
 	return err
 }
 
@@ -165,7 +180,7 @@ func (r *reporter) mapping(at site) error {
 			return err
 		}
 		name := token.String()
-		place := site{pointer: at.below(name), typ: at.typ.elem}
+		place := site{pointer: at.below(name), typ: at.typ.elem, needed: true}
 		key := reflect.New(at.typ.goType.Key())
 		quoted, _ := jsontext.AppendQuote(nil, name)
 		switch {
@@ -183,17 +198,26 @@ func (r *reporter) mapping(at site) error {
 		}
 		seen[name] = true
 	}
-	_, err := r.in.ReadToken()
-	return err
+	if _, err := r.in.ReadToken(); err != nil {
+		return err
+	}
+	sized := reflect.ValueOf(seen)
+	for _, rule := range at.rules {
+		if !rule.holds(sized) {
+			r.fault(at, rule.keyword, rule.want, rule.detail, false)
+		}
+	}
+	return nil
 }
 
 func (r *reporter) list(at site) error {
 	if _, err := r.in.ReadToken(); err != nil {
 		return err
 	}
+	start := r.in.InputOffset() - 1
 	n := 0
 	for ; r.in.PeekKind() != jsontext.KindEndArray; n++ {
-		if err := r.value(site{pointer: at.below(strconv.Itoa(n)), typ: at.typ.elem}); err != nil {
+		if err := r.value(site{pointer: at.below(strconv.Itoa(n)), typ: at.typ.elem, rules: at.items, needed: true}); err != nil {
 			return err
 		}
 	}
@@ -210,8 +234,25 @@ func (r *reporter) list(at site) error {
 			}
 		}
 	}
-	_, err := r.in.ReadToken()
-	return err
+	if _, err := r.in.ReadToken(); err != nil {
+		return err
+	}
+	r.wholeList(at, r.data[start:r.in.InputOffset()])
+	return nil
+}
+
+// wholeList asks the rules that look at a list's items together, if they could
+// all be read.
+func (r *reporter) wholeList(at site, raw []byte) {
+	for _, rule := range at.rules {
+		if rule.bySize {
+			continue
+		}
+		v := reflect.New(at.typ.goType)
+		if json.Unmarshal(raw, v.Interface(), r.lenient.options()) == nil && !rule.holds(v.Elem()) {
+			r.fault(at, rule.keyword, rule.want, rule.detail, false)
+		}
+	}
 }
 
 var emptyType = reflect.TypeFor[struct{}]()

@@ -3,6 +3,7 @@ package schema
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"reflect"
 	"slices"
@@ -22,18 +23,8 @@ type rule struct {
 
 type rules []rule
 
-// hold reports whether v, with pointers followed, keeps all rules. A nil
-// pointer keeps them: there is nothing to check.
+// hold reports whether v keeps all rules.
 func (rs rules) hold(v reflect.Value) bool {
-	if len(rs) == 0 {
-		return true
-	}
-	for v.Kind() == reflect.Pointer {
-		if v.IsNil() {
-			return true
-		}
-		v = v.Elem()
-	}
 	for i := range rs {
 		if !rs[i].holds(v) {
 			return false
@@ -44,12 +35,6 @@ func (rs rules) hold(v reflect.Value) bool {
 
 // faults lists the rules that v breaks.
 func (rs rules) faults(v reflect.Value, pointer string) []Fault {
-	for v.Kind() == reflect.Pointer {
-		if v.IsNil() {
-			return nil
-		}
-		v = v.Elem()
-	}
 	var found []Fault
 	for _, r := range rs {
 		if !r.holds(v) {
@@ -59,9 +44,31 @@ func (rs rules) faults(v reflect.Value, pointer string) []Fault {
 	return found
 }
 
+// hold reports whether a member's value keeps the rules of its field, and its
+// items theirs.
+func (f *field) hold(v reflect.Value) bool {
+	if len(f.rules)+len(f.items) == 0 {
+		return true
+	}
+	v, there := f.typ.reach(v)
+	if !there {
+		return true
+	}
+	if f.items != nil {
+		elem := f.typ.base().elem
+		for i := range v.Len() {
+			if item, there := elem.reach(v.Index(i)); there && !f.items.hold(item) {
+				return false
+			}
+		}
+	}
+	return f.rules.hold(v)
+}
+
 // parsed is what a rule tag says.
 type parsed struct {
 	checks   rules
+	items    rules
 	required bool
 	fallback reflect.Value
 }
@@ -78,6 +85,7 @@ func isNumeric(t *Type) bool { return t.shape == integer || t.shape == number }
 func isText(t *Type) bool    { return t.shape == text }
 func isScalar(t *Type) bool  { return isNumeric(t) || isText(t) }
 func isList(t *Type) bool    { return t.shape == list }
+func isMapping(t *Type) bool { return t.shape == mapping }
 
 // keywords are those of JSON Schema validation (draft 2020-12, section 6).
 var keywords = []keyword{
@@ -85,10 +93,19 @@ var keywords = []keyword{
 		func(c int) bool { return c >= 0 })},
 	{"maximum", isNumeric, "numbers", bound("must be at most %s", func(v, limit float64) bool { return v <= limit },
 		func(c int) bool { return c <= 0 })},
+	{"exclusiveMinimum", isNumeric, "numbers", bound("must be more than %s", func(v, limit float64) bool { return v > limit },
+		func(c int) bool { return c > 0 })},
+	{"exclusiveMaximum", isNumeric, "numbers", bound("must be less than %s", func(v, limit float64) bool { return v < limit },
+		func(c int) bool { return c < 0 })},
+	{"multipleOf", isNumeric, "numbers", parseMultiple},
 	{"minLength", isText, "text", size("must have at least %d character(s)", longEnough)},
 	{"maxLength", isText, "text", size("must have at most %d character(s)", shortEnough)},
 	{"minItems", isList, "lists", bySize("must have at least %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
 	{"maxItems", isList, "lists", bySize("must have at most %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
+	{"uniqueItems", isList, "lists", parseUnique},
+	{"minProperties", isMapping, "maps", size("must have at least %d member(s)", func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
+	{"maxProperties", isMapping, "maps", size("must have at most %d member(s)", func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
+	{"format", isText, "text", parseFormat},
 	{"pattern", isText, "text", parsePattern},
 	{"enum", isScalar, "text and numbers", parseEnum},
 }
@@ -129,13 +146,27 @@ func parseRules(tag string, t *Type) (parsed, error) {
 			}
 		case "default":
 			fallback = i
+		case "readOnly", "writeOnly", "deprecated":
+			// What they say is for readers of the schema.
+			if s.hasValue {
+				errs = append(errs, fmt.Errorf("rule %s: takes no value", s.keyword))
+			}
 		default:
-			r, err := parseRule(s, t)
+			of, into := t, &p.checks
+			keyword, forItems := strings.CutPrefix(s.keyword, "items.")
+			if forItems {
+				if t.shape != list {
+					errs = append(errs, fmt.Errorf("rule %s: is for lists, not for %s", s.keyword, t.goType))
+					continue
+				}
+				of, into = t.elem.base(), &p.items
+			}
+			r, err := parseRule(setting{keyword, s.value, s.hasValue}, of)
 			if err != nil {
 				errs = append(errs, fmt.Errorf("rule %s: %w", s.keyword, err))
 				continue
 			}
-			p.checks = append(p.checks, r)
+			*into = append(*into, r)
 		}
 	}
 	if fallback >= 0 {
@@ -162,7 +193,7 @@ func (p *parsed) setFallback(value string, t *Type) error {
 func parseRule(s setting, t *Type) (rule, error) {
 	at := slices.IndexFunc(keywords, func(k keyword) bool { return k.name == s.keyword })
 	if at < 0 {
-		known := []string{"required", "default"}
+		known := []string{"required", "default", "readOnly", "writeOnly", "deprecated"}
 		for _, k := range keywords {
 			known = append(known, k.name)
 		}
@@ -173,7 +204,7 @@ func parseRule(s setting, t *Type) (rule, error) {
 	if !k.for_(t) {
 		return rule{}, fmt.Errorf("is for %s, not for %s", k.means, t.goType)
 	}
-	if !s.hasValue {
+	if !s.hasValue && s.keyword != "uniqueItems" {
 		return rule{}, errors.New("needs a value: " + s.keyword + "=...")
 	}
 	r, err := k.parse(s.value, t)
@@ -289,4 +320,57 @@ func parseEnum(value string, t *Type) (rule, error) {
 	r.want = numbers
 	r.holds = func(v reflect.Value) bool { return slices.Contains(numbers, v.Interface()) }
 	return r, nil
+}
+
+// parseMultiple allows a float for the rounding of binary fractions: 0.3 is a
+// multiple of 0.1.
+func parseMultiple(value string, t *Type) (rule, error) {
+	step, err := strconv.ParseFloat(value, 64)
+	if err != nil || step <= 0 || math.IsInf(step, 0) {
+		return rule{}, fmt.Errorf("%q is not a number above 0", value)
+	}
+	r := rule{want: step, detail: "must be a multiple of " + value}
+	if whole, err := strconv.ParseInt(value, 10, 64); err == nil && t.shape == integer {
+		r.want = whole
+		r.holds = func(v reflect.Value) bool {
+			if v.CanInt() {
+				return v.Int()%whole == 0
+			}
+			return v.Uint()%uint64(whole) == 0
+		}
+		return r, nil
+	}
+	r.holds = func(v reflect.Value) bool {
+		n := asFloat(v) / step
+		return math.Abs(n-math.Round(n)) <= 1e-9*math.Max(1, math.Abs(n))
+	}
+	return r, nil
+}
+
+func parseUnique(value string, t *Type) (rule, error) {
+	if value != "" && value != "true" {
+		return rule{}, fmt.Errorf("%q: write uniqueItems alone", value)
+	}
+	if e := t.elem.goType; !e.Comparable() || e.Kind() == reflect.Interface {
+		return rule{}, fmt.Errorf("items of type %s cannot be compared", t.elem.goType)
+	}
+	return rule{want: true, detail: "must not have an item twice", holds: func(v reflect.Value) bool {
+		seen := make(map[any]bool, v.Len())
+		for i := range v.Len() {
+			item := v.Index(i).Interface()
+			if seen[item] {
+				return false
+			}
+			seen[item] = true
+		}
+		return true
+	}}, nil
+}
+
+func parseFormat(value string, _ *Type) (rule, error) {
+	f, known := formats[value]
+	if !known {
+		return rule{}, fmt.Errorf("unknown format %q (known: %s)", value, strings.Join(slices.Sorted(maps.Keys(formats)), ", "))
+	}
+	return rule{want: value, detail: f.detail, holds: func(v reflect.Value) bool { return f.holds(v.String()) }}, nil
 }

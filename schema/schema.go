@@ -7,8 +7,9 @@
 //	Vessel string `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'" note:"Registration plate"`
 //	Crew   int    `json:"crew" rule:"minimum=1 maximum=40 default=2"`
 //
-// A member is required unless it is a pointer, has omitzero or omitempty, or has
-// a default. JSON itself is read by github.com/go-json-experiment/json, strictly:
+// A member is required unless it is a pointer, an [Optional], has omitzero or
+// omitempty, or has a default. A keyword with items. before it holds for each item
+// of a list. A type with a method Check(*[Report]) adds rules of its own. JSON itself is read by github.com/go-json-experiment/json, strictly:
 // names must match exactly and stand once, text must be UTF-8.
 package schema
 
@@ -34,13 +35,16 @@ type Set struct {
 type Type struct {
 	goType reflect.Type
 	shape  shape
-	elem   *Type // of a list, a map or a pointer
+	elem   *Type // of a list, a map, a pointer or an Optional
 	fields []*field
 	byName map[string]*field
 	null   bool // null has a place in the Go type
 	deep   bool // something at or below this type must be checked after decoding
 	// members: at or below this type is an object, so members could be absent.
 	members bool
+	checks  bool // the type has a Check of its own
+	judges  bool // it has, or a type below it
+	open    bool // what is nested in it is not bounded by the type
 }
 
 type shape uint8
@@ -58,6 +62,7 @@ const (
 	mapping
 	object
 	pointer
+	either // an Optional
 )
 
 // A field is one member of an object.
@@ -69,6 +74,7 @@ type field struct {
 	direct   bool // the index has no more
 	typ      *Type
 	rules    rules
+	items    rules // for each item of a list
 	required bool
 	fallback reflect.Value // the default, where there is one
 	rule     string        // as it was written
@@ -80,6 +86,8 @@ var (
 	timeType     = reflect.TypeFor[time.Time]()
 	durationType = reflect.TypeFor[time.Duration]()
 	valueType    = reflect.TypeFor[jsontext.Value]()
+
+	optionalType = reflect.TypeFor[optional]()
 
 	jsonInterfaces = []reflect.Type{
 		reflect.TypeFor[json.Unmarshaler](), reflect.TypeFor[json.UnmarshalerFrom](),
@@ -103,8 +111,9 @@ func (s *Set) Type(t reflect.Type) (*Type, error) {
 }
 
 type compiler struct {
-	set  *Set
-	errs []error
+	set   *Set
+	errs  []error
+	under map[*Type]bool // the types that are being compiled
 }
 
 func (c *compiler) failf(format string, args ...any) {
@@ -114,17 +123,28 @@ func (c *compiler) failf(format string, args ...any) {
 // compile gives the Type for t; where names the place for messages.
 func (c *compiler) compile(t reflect.Type, where string) *Type {
 	if known := c.set.types[t]; known != nil {
+		known.open = known.open || c.under[known]
 		return known
 	}
 	typ := &Type{goType: t}
+	typ.checks = t.Kind() != reflect.Interface && (t.Implements(checkerType) || reflect.PointerTo(t).Implements(checkerType))
+	typ.judges = typ.checks
 	c.set.types[t] = typ // before going on: types can refer to themselves
+	if c.under == nil {
+		c.under = map[*Type]bool{}
+	}
+	c.under[typ] = true
+	defer delete(c.under, typ)
 	switch {
 	case t == timeType:
 		typ.shape = moment
 	case t == durationType:
 		c.failf("%s: time.Duration has no agreed JSON form: use a number of a named unit, or a type with text methods", where)
+	case t.Implements(optionalType):
+		typ.shape, typ.null = either, true
+		typ.contain(c.compile(reflect.Zero(t).Interface().(optional).elem(), where))
 	case t == valueType || implements(t, jsonInterfaces):
-		typ.shape, typ.null = anything, true
+		typ.shape, typ.null, typ.open = anything, true, true
 	case implements(t, textInterfaces):
 		typ.shape = encoded
 	default:
@@ -156,23 +176,22 @@ func (c *compiler) byKind(typ *Type, where string) {
 		typ.shape = text
 	case reflect.Pointer:
 		typ.shape, typ.null = pointer, true
-		typ.elem = c.compile(t.Elem(), where)
-		typ.deep, typ.members = typ.elem.deep, typ.elem.members
+		typ.contain(c.compile(t.Elem(), where))
 	case reflect.Slice, reflect.Array:
 		if t.Elem().Kind() == reflect.Uint8 {
 			typ.shape = bytes
 			return
 		}
-		typ.shape, typ.deep = list, true // an element could be null
-		typ.elem = c.compile(t.Elem(), where+"[]")
-		typ.members = typ.elem.members
+		typ.shape = list
+		typ.contain(c.compile(t.Elem(), where+"[]"))
+		typ.deep = true // an element could be null
 	case reflect.Map:
-		typ.shape, typ.deep = mapping, true
+		typ.shape = mapping
 		if k := t.Key(); k.Kind() != reflect.String && !implements(k, textInterfaces) && !isInteger(k.Kind()) {
 			c.failf("%s: a map with keys of type %s has no JSON form: use text or whole numbers as keys", where, k)
 		}
-		typ.elem = c.compile(t.Elem(), where+"[]")
-		typ.members = typ.elem.members
+		typ.contain(c.compile(t.Elem(), where+"[]"))
+		typ.deep = true
 	case reflect.Struct:
 		typ.shape, typ.deep, typ.members = object, true, true
 		c.fields(typ, t, nil, false)
@@ -180,10 +199,16 @@ func (c *compiler) byKind(typ *Type, where string) {
 		if t.NumMethod() > 0 {
 			c.failf("%s: JSON cannot be read into the interface %s: use a concrete type", where, t)
 		}
-		typ.shape, typ.null = anything, true
+		typ.shape, typ.null, typ.open = anything, true, true
 	default:
 		c.failf("%s: the type %s has no JSON form", where, t)
 	}
+}
+
+// contain makes e the element type, and takes over what holds at or below it.
+func (t *Type) contain(e *Type) {
+	t.elem = e
+	t.deep, t.members, t.judges, t.open = e.deep, e.members, t.judges || e.judges, t.open || e.open
 }
 
 func isInteger(k reflect.Kind) bool { return reflect.Int <= k && k <= reflect.Uintptr }
@@ -225,6 +250,7 @@ func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool)
 		f.typ = c.compile(sf.Type, where)
 		f.required = !optional && !f.typ.null && !hasOption(options, "omitzero") && !hasOption(options, "omitempty")
 		c.rule(f, sf, where)
+		typ.judges, typ.open = typ.judges || f.typ.judges, typ.open || f.typ.open
 		typ.fields = append(typ.fields, f)
 		typ.byName[name] = f
 	}
@@ -249,7 +275,11 @@ func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
 		c.failf("%s: %w", where, err)
 		return
 	}
-	f.rules = r.checks
+	if f.typ.shape == either && r.fallback.IsValid() {
+		c.failf("%s: rule default: an Optional is absent where nothing was sent", where)
+		return
+	}
+	f.rules, f.items = r.checks, r.items
 	f.required = f.required && !r.fallback.IsValid() || r.required
 	if r.fallback.IsValid() {
 		f.fallback = reflect.New(sf.Type).Elem()
@@ -268,7 +298,7 @@ func set(to, from reflect.Value) {
 
 // base is the type behind pointers: what rules speak about.
 func (t *Type) base() *Type {
-	for t.shape == pointer {
+	for t.shape == pointer || t.shape == either {
 		t = t.elem
 	}
 	return t

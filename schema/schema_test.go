@@ -19,21 +19,37 @@ type common struct {
 
 type voyage struct {
 	common
-	Vessel    string          `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'"`
-	Direction string          `json:"direction" rule:"enum=up|down"`
-	Slot      time.Time       `json:"slot"`
-	Crew      int             `json:"crew" rule:"minimum=1 maximum=40 default=2"`
-	Deposit   uint8           `json:"deposit"`
-	Quiet     bool            `json:"quiet"`
-	Level     float64         `json:"level,omitempty" rule:"minimum=-0.5 maximum=9.5"`
-	Stops     []stop          `json:"stops,omitzero" rule:"maxItems=2"`
-	ByLock    map[string]stop `json:"byLock,omitzero"`
-	ByNumber  map[int]bool    `json:"byNumber,omitzero"`
-	Mate      *voyage         `json:"mate"`
-	Size      [2]float64      `json:"size,omitzero"`
-	Seal      []byte          `json:"seal,omitzero"`
-	Free      any             `json:"free,omitzero"`
-	Big       int64           `json:"big,string,omitzero" rule:"minimum=0"`
+	Vessel    string           `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'"`
+	Direction string           `json:"direction" rule:"enum=up|down"`
+	Slot      time.Time        `json:"slot"`
+	Crew      int              `json:"crew" rule:"minimum=1 maximum=40 default=2"`
+	Deposit   uint8            `json:"deposit"`
+	Quiet     bool             `json:"quiet"`
+	Level     float64          `json:"level,omitempty" rule:"minimum=-0.5 maximum=9.5"`
+	Stops     []stop           `json:"stops,omitzero" rule:"maxItems=2"`
+	ByLock    map[string]stop  `json:"byLock,omitzero"`
+	ByNumber  map[int]bool     `json:"byNumber,omitzero"`
+	Mate      *voyage          `json:"mate"`
+	Size      [2]float64       `json:"size,omitzero"`
+	Seal      []byte           `json:"seal,omitzero"`
+	Free      any              `json:"free,omitzero"`
+	Big       int64            `json:"big,string,omitzero" rule:"minimum=0"`
+	Pilot     Optional[string] `json:"pilot,omitzero" rule:"minLength=2"`
+	Locks     []string         `json:"locks,omitzero" rule:"uniqueItems items.maxLength=5"`
+	Mail      string           `json:"mail,omitzero" rule:"format=email"`
+	Step      float64          `json:"step,omitzero" rule:"multipleOf=0.1 exclusiveMaximum=2"`
+	Window    window           `json:"window,omitzero"`
+}
+
+type window struct {
+	From int `json:"from"`
+	To   int `json:"to" rule:"default=9"`
+}
+
+func (w *window) Check(r *Report) {
+	if w.From >= w.To {
+		r.Fault("/to", "order", "must come after from")
+	}
 }
 
 const goodVoyage = `"vessel":"OB-1001","direction":"up","slot":"2027-05-04T09:30:00Z","deposit":0,"quiet":false`
@@ -60,6 +76,18 @@ var decodings = []struct {
 	{`{` + goodVoyage + `,"mate":null,"free":null}`, nil}, // null has a place there
 	{`{` + goodVoyage + `,"mate":{"vessel":"x"}}`, []string{"/mate/vessel pattern", "/mate/direction required", "/mate/slot required", "/mate/deposit required", "/mate/quiet required"}},
 	{`{"free":"null",` + goodVoyage + `}`, nil},
+	{`{` + goodVoyage + `,"pilot":null}`, nil},
+	{`{` + goodVoyage + `,"pilot":"x"}`, []string{"/pilot minLength"}},
+	{`{` + goodVoyage + `,"pilot":7}`, []string{"/pilot type!"}},
+	{`{` + goodVoyage + `,"locks":["bell","heronry","bell",null]}`, []string{"/locks/1 maxLength", "/locks/3 type!", "/locks uniqueItems"}},
+	{`{` + goodVoyage + `,"mail":"a b"}`, []string{"/mail format"}},
+	{`{` + goodVoyage + `,"step":0.3}`, nil},
+	{`{` + goodVoyage + `,"step":2.05}`, []string{"/step multipleOf", "/step exclusiveMaximum"}},
+	{`{` + goodVoyage + `,"window":{"from":3}}`, nil}, // the default comes before the check
+	{`{` + goodVoyage + `,"window":{"from":9}}`, []string{"/window/to order"}},
+	{`{` + goodVoyage + `,"crew":99,"window":{"from":9}}`, []string{"/crew maximum", "/window/to order"}},
+	{`{` + goodVoyage + `,"window":{"from":"x","to":1}}`, []string{"/window/from type!"}}, // not asked while a member is wrong
+	{`{` + goodVoyage + `,"free":` + strings.Repeat("[", 65) + strings.Repeat("]", 65) + `}`, []string{" depth!"}},
 	{`{` + goodVoyage + `,"stops":[{"lock":"bell","wait":null},{"lock":"","wait":4}]}`, []string{"/stops/1/lock minLength", "/stops/1/wait minimum"}},
 	{`{` + goodVoyage + `,"stops":[{"lock":"a"},{"lock":"b"},{"lock":null}]}`, []string{"/stops/2/lock type!", "/stops maxItems"}},
 	{`{` + goodVoyage + `,"stops":[null]}`, []string{"/stops/0 type!"}},
@@ -97,7 +125,7 @@ func TestDecode(t *testing.T) {
 	for _, c := range decodings {
 		var v voyage
 		var got []string
-		for _, f := range typ.Decode([]byte(c.text), &v) {
+		for _, f := range typ.Decode([]byte(c.text), &v, Strict) {
 			mark := ""
 			if f.Unreadable {
 				mark = "!"
@@ -112,7 +140,7 @@ func TestDecode(t *testing.T) {
 		}
 	}
 	var v voyage
-	typ.Decode([]byte(`{`+goodVoyage+`,"mate":{`+goodVoyage+`},"stops":[{"lock":"a"}]}`), &v)
+	typ.Decode([]byte(`{`+goodVoyage+`,"mate":{`+goodVoyage+`},"stops":[{"lock":"a"}]}`), &v, Strict)
 	if v.Crew != 2 || v.Mate == nil || v.Mate.Crew != 2 {
 		t.Errorf("defaults: crew %d, mate %+v", v.Crew, v.Mate)
 	}
@@ -126,8 +154,16 @@ func FuzzDecode(f *testing.F) {
 	typ := compiled(f, reflect.TypeFor[voyage]())
 	f.Fuzz(func(t *testing.T, data []byte) {
 		var v voyage
-		ok, err := typ.fast(data, &v)
-		if found := typ.report(data); ok != (found == nil) {
+		if tooDeep(data) {
+			return
+		}
+		ok, err := typ.fast(data, &v, Strict)
+		var own Report
+		if ok {
+			typ.judge(reflect.ValueOf(&v).Elem(), "", &own)
+			ok = own.faults == nil
+		}
+		if found := typ.report(data, Strict); ok != (found == nil) {
 			t.Errorf("%q: fast %v (%v), reported %+v", data, ok, err, found)
 		}
 	})
@@ -149,6 +185,11 @@ func TestMistakesInTypes(t *testing.T) {
 		{0, `rule:"required default=2"`, `what is required needs none`},
 		{"", "rule:\"pattern='^\\d+$'\"", `dropped by Go`},
 		{"", `rule: "required"`, `struct tag is broken`},
+		{"", `rule:"format=postcode"`, `unknown format "postcode" (known: date, date-time`},
+		{0, `rule:"items.minimum=1"`, `is for lists, not for int`},
+		{[]int{}, `rule:"items.minLength=1"`, `is for text, not for int`},
+		{[]any{}, `rule:"uniqueItems"`, `cannot be compared`},
+		{Optional[int]{}, `rule:"default=1"`, `an Optional is absent`},
 		{"", `rule:"pattern='^a"`, `never closed`},
 		{"", `rule:"pattern=(?i)a"`, `only (?: is known`},
 		{"", `rule:"pattern=\\Aa"`, `not read alike`},
@@ -165,6 +206,30 @@ func TestMistakesInTypes(t *testing.T) {
 		}))
 		if err == nil || !strings.Contains(err.Error(), c.want) || !strings.Contains(err.Error(), "}.A") {
 			t.Errorf("%T with %s: wanted %q with the field's name, got: %v", c.of, c.tag, c.want, err)
+		}
+	}
+}
+
+func TestFormats(t *testing.T) {
+	for format, texts := range map[string][2]string{ // what holds, and what does not, separated by spaces
+		"date-time": {"2027-05-04T09:30:00Z 2027-05-04T09:30:00.5+01:00", "2027-05-04 2027-13-04T09:30:00Z 2027-05-04T09:30:00"},
+		"date":      {"2027-02-28", "2027-02-29 04/05/2027"},
+		"time":      {"09:30:00Z 09:30:00+02:00", "09:30 25:00:00Z"},
+		"duration":  {"P1D PT2H P1Y2M3DT4H5M6S P3W PT1M30S", "P 1D PT P1W2D P1Y2D PT1H2S"},
+		"email":     {"warden@canal.example", "warden @canal.example Warden<w@canal.example>"},
+		"hostname":  {"canal.example a-b.example. x", "-a.example a..b " + strings.Repeat("a", 64)},
+		"ipv4":      {"192.0.2.1", "192.0.2 2001:db8::1 192.0.2.01"},
+		"ipv6":      {"2001:db8::1 ::", "192.0.2.1 2001:db8::1%eth0"},
+		"uri":       {"https://canal.example/a?b#c urn:uuid:1", "/a canal.example http://a|b"},
+		"uuid":      {"0d4b7f6e-6c8f-4c1e-9a53-5f7f0c6ddcb2", "0d4b7f6e6c8f4c1e9a535f7f0c6ddcb2"},
+		"regex":     {"^a.b$", "( (?=a)"},
+	} {
+		for i, list := range texts {
+			for _, text := range strings.Fields(list) {
+				if formats[format].holds(text) != (i == 0) {
+					t.Errorf("%s: %q holds: %v", format, text, i != 0)
+				}
+			}
 		}
 	}
 }

@@ -24,9 +24,8 @@ func (s *skimmer) value(t *Type, v reflect.Value) bool {
 		s.at += len("null")
 		return t.null
 	}
-	for t.shape == pointer {
-		t, v = t.elem, v.Elem()
-	}
+	v, _ = t.reach(v)
+	t = t.base()
 	switch {
 	case !t.deep:
 		s.skip()
@@ -67,7 +66,7 @@ func (s *skimmer) object(t *Type, v reflect.Value) bool {
 		open--
 		f := t.fields[i]
 		fv, _ := f.of(v)
-		if !s.value(f.typ, fv) || f.fallback.IsValid() && !f.rules.hold(fv) {
+		if !s.value(f.typ, fv) || !f.required && !f.keeps(fv) {
 			return false
 		}
 		if open == 0 && outermost {
@@ -88,6 +87,15 @@ func (s *skimmer) object(t *Type, v reflect.Value) bool {
 		}
 	}
 	return true
+}
+
+// keeps asks all rules at and below a member that turned out to be there.
+func (f *field) keeps(v reflect.Value) bool {
+	if !f.hold(v) {
+		return false
+	}
+	ok, _ := f.typ.examine(v)
+	return ok
 }
 
 // A doubt is whether a member was there, where the Go value does not tell.

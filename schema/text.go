@@ -111,6 +111,12 @@ func (t *Type) parseText(s string, v reflect.Value) string {
 		if u, ok := v.Addr().Interface().(encoding.TextUnmarshaler); ok && u.UnmarshalText([]byte(s)) == nil {
 			return ""
 		}
+	case either:
+		if detail := t.elem.parseText(s, v.Field(0)); detail != "" {
+			return detail
+		}
+		v.Field(1).SetUint(uint64(Given))
+		return ""
 	case pointer:
 		inner := reflect.New(t.elem.goType)
 		if detail := t.elem.parseText(s, inner.Elem()); detail != "" {
@@ -125,11 +131,12 @@ func (t *Type) parseText(s string, v reflect.Value) string {
 // texts writes a value as a text; none for a nil pointer.
 func (t *Type) texts(v reflect.Value) ([]string, error) {
 	switch t.shape {
-	case pointer:
-		if v.IsNil() {
+	case pointer, either:
+		inner, there := t.reach(v)
+		if !there {
 			return nil, nil
 		}
-		return t.elem.texts(v.Elem())
+		return t.base().texts(inner)
 	case moment:
 		return []string{v.Interface().(time.Time).Format(time.RFC3339Nano)}, nil
 	case bytes:
