@@ -29,7 +29,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 	if info.Version == "" {
 		b.mistake(at, "Info: the API needs a Version, such as 1.0.0")
 	}
-	b.group(group{at: at, kind: "Build", parts: parts}, route.Template{}, defaultTerms)
+	b.group(group{at: at, kind: "Build", parts: parts}, route.Template{}, b.initialTerms())
 	if len(b.api.targets) == 0 && len(b.mistakes) == 0 {
 		b.mistake(at, "the API has no routes")
 	}

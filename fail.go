@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"net/http"
 	"runtime/debug"
 
@@ -129,7 +128,7 @@ func (s *state) finish(r *http.Request) {
 	}
 	p := problem.From(f.err)
 	if p.Kind().Status() >= 500 && !f.asked.Load() {
-		slog.ErrorContext(s, "request failed", "method", r.Method, "path", r.URL.Path, "request", RequestID(s), "error", f.err.Error())
+		s.target.logger().ErrorContext(s, "request failed", "method", r.Method, "path", r.URL.Path, "request", RequestID(s), "error", f.err.Error())
 	}
 	if s.cut.Load() {
 		panic(http.ErrAbortHandler)

@@ -24,7 +24,8 @@ var sources = []string{"path", "query", "header", "cookie", "body", "form", "fil
 // An inputPlan is the plan for reading a route's input type.
 type inputPlan struct {
 	fields []inputField
-	query  bool // some field comes from the query
+	query  bool   // some field comes from the query
+	cursor string // the query parameter that is a Cursor
 	form   *inputForm
 	body   *inputBody
 	judges bool // the input has a Check of its own
@@ -153,6 +154,9 @@ func (in *inputPlan) parameter(at *site, where, source, name string, sf reflect.
 		}
 	case "query":
 		in.query = true
+		if sf.Type.Implements(cursorType) {
+			in.cursor = name
+		}
 	case "header":
 		f.name = textproto.CanonicalMIMEHeaderKey(name)
 	case "form":
@@ -172,6 +176,8 @@ func has(names []string) string {
 	}
 	return "; it has {" + strings.Join(names, "}, {") + "}"
 }
+
+var cursorType = reflect.TypeFor[interface{ isCursor() }]()
 
 var readerType = reflect.TypeFor[io.Reader]()
 
@@ -324,6 +330,9 @@ func bodyFault(r *http.Request, err error) error {
 	}
 	if r.Context().Err() != nil {
 		return r.Context().Err()
+	}
+	if p, ok := errors.AsType[*problem.Problem](err); ok { // from a middleware that reads along
+		return p
 	}
 	if errors.Is(err, io.ErrUnexpectedEOF) {
 		return problem.Unreadable.New("The body ended before its announced length of %d bytes.", r.ContentLength).Because(err)

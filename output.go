@@ -6,8 +6,12 @@ import (
 	"net/http"
 	"reflect"
 	"strconv"
+	"strings"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/schema"
 )
 
 // Reply is an output with a status and header fields of its own.
@@ -30,19 +34,26 @@ type replier interface {
 
 // An output is the plan for sending a route's output type.
 type output struct {
-	status int
-	empty  bool // the type is None
-	reply  bool // the type is a Reply
+	status      int
+	empty       bool   // the type is None
+	reply       bool   // the type is a Reply
+	page        string // the query parameter of a Page's cursor
+	envelope    string // the member around the value
+	conditional bool
+	promise     *schema.Type // what to hold the output against, in development
 }
 
-func compileOutput(at *site, t reflect.Type) output {
-	var o output
+func compileOutput(at *site, t reflect.Type, in *inputPlan) output {
+	o := output{
+		status:      at.target.answers,
+		envelope:    at.target.envelope,
+		conditional: at.target.conditional,
+	}
 	if r, ok := reflect.Zero(t).Interface().(replier); ok {
 		o.reply = true
 		t = r.value()
 	}
 	o.empty = t == reflect.TypeFor[None]()
-	o.status = at.target.answers
 	switch {
 	case o.empty && o.status == 0:
 		o.status = http.StatusNoContent
@@ -51,11 +62,21 @@ func compileOutput(at *site, t reflect.Type) output {
 	case o.status == http.StatusNoContent && !o.empty:
 		at.mistakef("Answers: 204 has no content, but the output is %s: use wicketway.None", t)
 	}
-	if !o.empty {
-		if _, err := at.schemas.Type(t); err != nil {
-			for _, e := range unjoin(err) {
-				at.mistakef("output %v", e)
-			}
+	if o.empty {
+		return o
+	}
+	promise, err := at.schemas.Type(t)
+	if err != nil {
+		for _, e := range unjoin(err) {
+			at.mistakef("output %v", e)
+		}
+	}
+	if at.target.development {
+		o.promise = promise
+	}
+	if t.Implements(reflect.TypeFor[pager]()) {
+		if o.page = in.cursor; o.page == "" {
+			at.mistakef("the output is a page, but no query field of the input is a wicketway.Cursor")
 		}
 	}
 	return o
@@ -68,9 +89,12 @@ var (
 	contentTypeProblem = []string{"application/problem+json"}
 )
 
+var indented = jsontext.WithIndent("  ")
+
 // send answers with an output. When it returns an error nothing has been sent.
 func (o *output) send(w http.ResponseWriter, r *http.Request, out any) error {
 	status := o.status
+	h := w.Header()
 	if o.reply {
 		var header http.Header
 		var own int
@@ -83,7 +107,7 @@ func (o *output) send(w http.ResponseWriter, r *http.Request, out any) error {
 		}
 		for name, values := range header {
 			for _, v := range values {
-				w.Header().Add(name, v)
+				h.Add(name, v)
 			}
 		}
 	}
@@ -93,17 +117,53 @@ func (o *output) send(w http.ResponseWriter, r *http.Request, out any) error {
 	}
 	buffer := buffers.Get().(*bytes.Buffer)
 	defer recycle(buffer)
-	if err := json.MarshalWrite(buffer, out); err != nil {
-		return fmt.Errorf("the output cannot be written as JSON: %w", err)
+	if err := o.write(buffer, out); err != nil {
+		return err
 	}
-	buffer.WriteByte('\n')
-	h := w.Header()
+	if o.page != "" {
+		addLinks(h, r, o.page, out.(pager))
+	}
 	h["Content-Type"] = contentTypeJSON
+	if o.conditional && status == http.StatusOK && unchanged(h, r, buffer.Bytes(), out) {
+		w.WriteHeader(http.StatusNotModified)
+		return nil
+	}
 	h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
 	w.WriteHeader(status)
-	_, err := w.Write(buffer.Bytes())
-	if err != nil { // the caller is gone: there is nobody to tell
+	if _, err := w.Write(buffer.Bytes()); err != nil { // the caller is gone: there is nobody to tell
 		noteFailure(r.Context(), err)
 	}
+	return nil
+}
+
+// write encodes an output. In development it is indented, and an output that
+// breaks its own rules is an error.
+func (o *output) write(buffer *bytes.Buffer, out any) error {
+	if o.envelope != "" {
+		buffer.WriteString(o.envelope)
+	}
+	start := buffer.Len()
+	var err error
+	if o.promise != nil {
+		err = json.MarshalWrite(buffer, out, indented)
+	} else {
+		err = json.MarshalWrite(buffer, out)
+	}
+	if err != nil {
+		return fmt.Errorf("the output cannot be written as JSON: %w", err)
+	}
+	if o.promise != nil {
+		if broken := o.promise.Check(buffer.Bytes()[start:]); broken != nil {
+			var list []string
+			for _, f := range broken {
+				list = append(list, strconv.Quote(f.Pointer)+" "+f.Detail)
+			}
+			return fmt.Errorf("the output breaks what its type promises: %s", strings.Join(list, "; "))
+		}
+	}
+	if o.envelope != "" {
+		buffer.WriteByte('}')
+	}
+	buffer.WriteByte('\n')
 	return nil
 }

@@ -5,11 +5,16 @@ import (
 	"net/http"
 	"reflect"
 	"sync"
+
+	"github.com/wicketway/wicketway/schema"
 )
 
 // None is the input of a route that reads nothing, or the output of one that
 // has nothing to say; such a route answers 204.
 type None struct{}
+
+// Optional tells absent, null and a value apart; see [schema.Optional].
+type Optional[T any] = schema.Optional[T]
 
 type routePart struct {
 	at       place
@@ -36,11 +41,8 @@ func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out
 		if serve == nil {
 			at.mistakef("the function is nil")
 		}
-		return &typed[In, Out]{
-			call:   serve,
-			input:  compileInput(at, reflect.TypeFor[In]()),
-			output: compileOutput(at, reflect.TypeFor[Out]()),
-		}
+		in := compileInput(at, reflect.TypeFor[In]())
+		return &typed[In, Out]{call: serve, input: in, output: compileOutput(at, reflect.TypeFor[Out](), in)}
 	}}
 }
 
@@ -65,6 +67,11 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 	t.holders.Put(holder)
 	if err != nil {
 		return err
+	}
+	if t.output.conditional && r.Method != http.MethodGet && r.Method != http.MethodHead {
+		if err := s.precondition(r); err != nil {
+			return err
+		}
 	}
 	out, err := t.call(r.Context(), in)
 	if err != nil {

@@ -1,8 +1,12 @@
 package wicketway
 
 import (
+	"log/slog"
 	"net/http"
+	"os"
 	"slices"
+
+	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
@@ -11,23 +15,27 @@ import (
 // terms are what holds at one point of the description: what all settings
 // around it add up to. A copy goes down into each group and route.
 type terms struct {
-	links      []*link // the chain, outermost first
-	guard      Authenticator
-	guardAt    int // how many links come before the guard
-	guardPlace place
-	guarded    bool
-	public     bool
-	scopes     []string
-	fails      []*problem.Kind
-	answers    int // the status of a success; 0: 200, or 204 for None
-	summary    string
-	name       string
-	limits     Limits
-	version    string
-	slashes    Slash
-	uniform    bool
-	lenient    schema.Leniency
-	listing    bool
+	links       []*link // the chain, outermost first
+	guard       Authenticator
+	guardAt     int // how many links come before the guard
+	guardPlace  place
+	guarded     bool
+	public      bool
+	scopes      []string
+	fails       []*problem.Kind
+	answers     int // the status of a success; 0: 200, or 204 for None
+	summary     string
+	name        string
+	limits      Limits
+	version     string
+	slashes     Slash
+	uniform     bool
+	lenient     schema.Leniency
+	listing     bool
+	envelope    string
+	conditional bool
+	development bool
+	log         *slog.Logger
 }
 
 // below is a copy to which inner settings can add without touching t.
@@ -135,7 +143,56 @@ func (l Limits) setting() setting {
 	}}
 }
 
-var defaultTerms = terms{limits: Limits{Body: 1 << 20}}
+// Envelope puts every success of a group under one member of an object. Problems
+// stay as they are.
+func Envelope(member string) Setting {
+	at := here(0)
+	return setting{at, "Envelope", true, func(b *builder, t *terms) {
+		quoted, err := jsontext.AppendQuote(nil, member)
+		if err != nil || member == "" {
+			b.mistake(at, "Envelope: %q is no name for a member", member)
+		}
+		t.envelope = "{" + string(quoted) + ":"
+	}}
+}
+
+// Development is for the programmer's machine: answers are indented, and an
+// output that breaks the rules of its own type is a 500 whose log names the field.
+// Production is the default. WICKETWAY_MODE=development in the environment does
+// the same for a whole API.
+func Development() Setting {
+	return replacing("Development", func(t *terms) { t.development = true })
+}
+
+// Log is where the API tells what is its own: that it listens, and failures that
+// nobody else logs (see [Failure]). Without it that is slog's default.
+func Log(logger *slog.Logger) Setting {
+	return replacing("Log", func(t *terms) { t.log = logger })
+}
+
+func (t *terms) logger() *slog.Logger {
+	if t.log == nil {
+		return slog.Default()
+	}
+	return t.log
+}
+
+// modeVariable is the environment variable that chooses between production and
+// development.
+const modeVariable = "WICKETWAY_MODE"
+
+// initialTerms are what holds before any setting.
+func (b *builder) initialTerms() terms {
+	t := terms{limits: Limits{Body: 1 << 20}}
+	switch mode := os.Getenv(modeVariable); mode {
+	case "", "production":
+	case "development":
+		t.development = true
+	default:
+		b.mistake(b.at, "%s is %q: it must be production or development", modeVariable, mode)
+	}
+	return t
+}
 
 // validAnswer says whether a route can answer a success so.
 func validAnswer(status int) bool { return status == 0 || status >= http.StatusOK && status < 300 }

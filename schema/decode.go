@@ -50,6 +50,9 @@ func (t *Type) Decode(data []byte, into any, lenient Leniency) []Fault {
 	return r.faults
 }
 
+// Check holds a text against the type as Decode does, and lists all faults.
+func (t *Type) Check(data []byte) []Fault { return t.report(data, Strict) }
+
 // Leniency says what Decode lets pass beyond what the type has.
 type Leniency uint8
 

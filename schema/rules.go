@@ -71,6 +71,7 @@ type parsed struct {
 	items    rules
 	required bool
 	fallback reflect.Value
+	words    []string // keywords for readers: readOnly, writeOnly, deprecated
 }
 
 // A keyword makes a rule for values of a type.
@@ -147,7 +148,7 @@ func parseRules(tag string, t *Type) (parsed, error) {
 		case "default":
 			fallback = i
 		case "readOnly", "writeOnly", "deprecated":
-			// What they say is for readers of the schema.
+			p.words = append(p.words, s.keyword)
 			if s.hasValue {
 				errs = append(errs, fmt.Errorf("rule %s: takes no value", s.keyword))
 			}

@@ -74,7 +74,8 @@ type field struct {
 	direct   bool // the index has no more
 	typ      *Type
 	rules    rules
-	items    rules // for each item of a list
+	items    rules    // for each item of a list
+	words    []string // keywords that are for readers of the schema
 	required bool
 	fallback reflect.Value // the default, where there is one
 	rule     string        // as it was written
@@ -279,7 +280,7 @@ func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
 		c.failf("%s: rule default: an Optional is absent where nothing was sent", where)
 		return
 	}
-	f.rules, f.items = r.checks, r.items
+	f.rules, f.items, f.words = r.checks, r.items, r.words
 	f.required = f.required && !r.fallback.IsValid() || r.required
 	if r.fallback.IsValid() {
 		f.fallback = reflect.New(sf.Type).Elem()

@@ -54,7 +54,8 @@ func (t *Type) expects() string {
 	case mapping, object:
 		return "must be an object"
 	}
-	return "is not a valid " + strings.ToLower(t.goType.Name())
+	name, _, _ := strings.Cut(t.goType.Name(), "[")
+	return "is not a valid " + strings.ToLower(name)
 }
 
 // span gives the limits of the small integer types, where they are worth telling.

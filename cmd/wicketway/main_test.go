@@ -34,7 +34,7 @@ func TestCommands(t *testing.T) {
 		out    string
 		errs   string // a piece of it; of its only line where the status is 1
 	}{
-		{"demo --tour", time.Minute, 0, "29 steps, 29 as expected, 0 not", ""},
+		{"demo --tour", time.Minute, 0, "38 steps, 38 as expected, 0 not", ""},
 		{"demo --listen 127.0.0.1:0", time.Second, 0, "The canal is closed.", ""},
 		{"demo --listen " + taken.Addr().String(), time.Minute, 1, "", "address already in use"},
 		{"demo --listen 127.0.0.1:0 --data /dev/null/canal", time.Minute, 1, "", "/dev/null/canal"},
@@ -75,8 +75,8 @@ func TestRoutesAndExplain(t *testing.T) {
 	}{
 		{"routes ../../examples/canal --version v1 --method get", 0, []string{"v1", "/api/v1/locks ", "legacy.locks", "everyone",
 			"requestid accesslog compress", "legacy.go:", "/api/v1/passages", "bearer with passages", "4 routes"}},
-		{"routes FILE --path /api/v2/passages/7", 0, []string{"DELETE", "/api/v2/passages/{passage}", "GET", "2 routes"}},
-		{"routes FILE --path /api/v2/pass", 0, []string{"4 routes"}},
+		{"routes FILE --path /api/v2/passages/7", 0, []string{"DELETE", "/api/v2/passages/{passage}", "GET", "PATCH", "3 routes"}},
+		{"routes FILE --path /api/v2/pass", 0, []string{"5 routes"}},
 		{"routes FILE --method PUT --json", 0, []string{`"version": "v2"`, `"path": "/api/v2/locks/{lock}/state"`, `"locks:operate"`}},
 		{"explain POST /api/v2/passages FILE", 0, []string{"passages.book", "GET /api/v2/passages", "another method", "requestid", "compress",
 			"(guard bearer)", "bearer with passages", "body /crew", "minimum=1 maximum=40 default=2", "201 Created", "409 slot-taken"}},

@@ -85,7 +85,8 @@ func (c *Canal) Close() {
 func Build(s *store.Store, secret []byte, log *slog.Logger) (*wicketway.API, error) {
 	return wicketway.Build(
 		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
-		wicketway.Chain(requestid.Assign(), accesslog.To(log), compress.Bodies()),
+		wicketway.Log(log),
+		wicketway.Chain(requestid.Assign(), accesslog.To(log), compress.Bodies(), compress.Requests()),
 		wicketway.At("/api",
 			wicketway.Guard(auth.Bearer(auth.HS256(secret))),
 			wicketway.Version("v1", legacy.Parts(s)),
@@ -119,9 +120,10 @@ KEEPER=%[3]s
 Lines to paste, after the two above:
 curl -s %[1]s/api/v2/locks/bell
 curl -s %[1]s/api/v1/locks/bell
-curl -s %[1]s/api/v2/passages -H "Authorization: Bearer $SKIPPER"
+curl -s '%[1]s/api/v2/passages?limit=2' -H "Authorization: Bearer $SKIPPER"
 curl -s %[1]s/api/v2/passages -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z"}'
-curl -s %[1]s/api/v2/passages -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"","direction":"sideways","crew":99}'
+curl -s '%[1]s/api/v2/passages?notify=nobody' -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"","direction":"sideways","crew":99}'
+curl -s -X PATCH %[1]s/api/v2/passages/61 -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/merge-patch+json' -d '{"crew":4,"remark":"in no hurry"}'
 curl -s -X PUT %[1]s/api/v2/locks/tanners/state -H "Authorization: Bearer $KEEPER" -H 'Content-Type: application/json' -d '{"state":"open"}'
 curl -si %[1]s/api/v2/drill?fault=panic
 

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"errors"
@@ -38,7 +39,10 @@ type step struct {
 	log    bool     // show what the log said
 }
 
-var asJSON = http.Header{"Content-Type": {"application/json"}}
+var (
+	asJSON  = http.Header{"Content-Type": {"application/json"}}
+	asPatch = http.Header{"Content-Type": {"application/merge-patch+json"}}
+)
 
 const newPassage = `{"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z","crew":3}`
 
@@ -59,16 +63,25 @@ var steps = []step{
 	{title: "Reading the booking", line: "GET /v2/passages/61", as: "skipper", status: 200, holds: []string{`"crew":3`}},
 	{title: "The same booking in version 1", line: "GET /v1/passages/61", as: "skipper", status: 200, holds: []string{`"plate":"OB-1001"`, `"at":"2027-05-04 09:30"`}},
 	{title: "An id of the wrong kind", line: "GET /v2/passages/sixty-one", as: "skipper", status: 400, code: "input-unreadable", items: []string{"path passage type"}},
+	{title: "Changing the crew, adding a remark", line: "PATCH /v2/passages/61", as: "skipper", header: asPatch, body: `{"crew":4,"remark":"in no hurry"}`, status: 200, holds: []string{`"crew":4`, `"remark":"in no hurry"`, `"direction":"up"`}},
+	{title: "Taking the remark away", line: "PATCH /v2/passages/61", as: "skipper", header: asPatch, body: `{"remark":null}`, status: 200, holds: []string{`"crew":4`}, lacks: []string{"remark"}},
+	{title: "Taking the crew away", line: "PATCH /v2/passages/61", as: "skipper", header: asPatch, body: `{"crew":null}`, status: 422, code: "input-invalid", items: []string{"body /crew type"}},
+	{title: "The booking with its tag", line: "GET /v2/passages/61", as: "skipper", status: 200, holds: []string{"Etag: \""}},
+	{title: "The booking again, if it has changed", line: "GET /v2/passages/61", as: "skipper", header: http.Header{"If-None-Match": {"{tag}"}}, status: 304},
+	{title: "A change, if the booking is as it was long ago", line: "PATCH /v2/passages/61", as: "skipper", header: http.Header{"Content-Type": asPatch["Content-Type"], "If-Match": {`"long-ago"`}}, body: `{"crew":5}`, status: 412, code: "precondition-failed"},
 	{title: "The same slot a second time", line: "POST /v2/passages", as: "skipper", header: asJSON, body: newPassage, status: 409, code: "slot-taken"},
 	{title: "A lock that is closed", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"tanners","direction":"up","slot":"2027-05-04T09:30:00Z"}`, status: 409, code: "lock-closed"},
-	{title: "Several faults in one body", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"","direction":"sideways","crew":99,"colour":"red"}`, status: 422, code: "input-invalid",
-		items: []string{"body /lock minLength", "body /direction enum", "body /crew maximum", "body /colour additionalProperties", "body /slot required"}},
+	{title: "A slot between the half hours", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"bell","direction":"up","slot":"2027-05-04T09:40:00Z"}`, status: 422, code: "input-invalid", items: []string{"body /slot halfHour"}},
+	{title: "Faults in the body and in the query at once", line: "POST /v2/passages?notify=nobody", as: "skipper", header: asJSON, body: `{"lock":"","direction":"sideways","crew":99,"colour":"red"}`, status: 422, code: "input-invalid",
+		items: []string{"query notify enum", "body /lock minLength", "body /direction enum", "body /crew maximum", "body /colour additionalProperties", "body /slot required"}},
 	{title: "Text where a number is due", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"bell","direction":"up","slot":"at noon","crew":"many"}`, status: 400, code: "input-unreadable",
 		items: []string{"body /slot format", "body /crew type"}},
 	{title: "A body that is no JSON", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"bell",`, status: 400, code: "input-unreadable", items: []string{"body  syntax"}},
 	{title: "A body of another type", line: "POST /v2/passages", as: "skipper", header: http.Header{"Content-Type": {"text/csv"}}, body: "bell,up", status: 415, code: "unsupported-media-type", holds: []string{"Accept: application/json"}},
 	{title: "A body of more than 1 MiB", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"` + strings.Repeat("x", 1<<20) + `"}`, status: 413, code: "body-too-large"},
 	{title: "A page of passages, with a limit out of bounds", line: "GET /v2/passages?limit=1000&after=last", as: "skipper", status: 400, code: "input-unreadable", items: []string{"query after type", "query limit maximum"}},
+	{title: "The first two passages of a list", line: "GET /v2/passages?limit=2", as: "skipper", status: 200, holds: []string{`Link: <?after=MjE&limit=2>; rel="next"`, `"next":"MjE"`}},
+	{title: "The two after them", line: "GET /v2/passages?after=MjE&limit=2", as: "skipper", status: 200, holds: []string{`"passage":41`, `"passage":61`}, lacks: []string{"next"}},
 	{title: "A skipper at the keeper's wheel", line: "PUT /v2/locks/tanners/state", as: "skipper", header: asJSON, body: `{"state":"open"}`, status: 403, code: "scope-missing", holds: []string{`error="insufficient_scope"`}},
 	{title: "The keeper opens the lock", line: "PUT /v2/locks/tanners/state", as: "keeper", header: asJSON, body: `{"state":"open"}`, status: 200, holds: []string{`"state":"open"`}},
 	{title: "A compressed answer", line: "GET /v2/locks", header: http.Header{"Accept-Encoding": {"gzip"}}, status: 200, holds: []string{"Content-Encoding: gzip", "Vary: Accept-Encoding", `"lock":"bell"`}},
@@ -84,6 +97,7 @@ type answer struct {
 	header string // the fields worth showing
 	body   string // as it is meant: unpacked
 	media  string
+	tag    string
 }
 
 // Tour serves the canal on a free port, walks through it and prints what it
@@ -111,14 +125,19 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 	base := "http://" + l.Addr().String()
 	fmt.Fprintf(out, "A tour of the Osterbeck Canal at %s\n", base)
 	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableCompression: true, DisableKeepAlives: true}}
-	wrong := 0
+	wrong, tag := 0, ""
 	for i, s := range steps {
 		log.Reset()
 		fmt.Fprintf(out, "\n%2d  %s\n", i+1, s.title)
+		s.header = s.header.Clone()
+		if s.header.Get("If-None-Match") == "{tag}" {
+			s.header.Set("If-None-Match", tag)
+		}
 		got, err := s.send(ctx, &client, base+"/api", c)
 		if err != nil {
 			return err
 		}
+		tag = cmp.Or(got.tag, tag)
 		s.print(out, got)
 		if s.log {
 			printLog(out, log.String())
@@ -176,8 +195,8 @@ func read(resp *http.Response) (answer, error) {
 	if err != nil {
 		return answer{}, err
 	}
-	a := answer{status: resp.StatusCode, body: string(text), media: resp.Header.Get("Content-Type")}
-	for _, name := range []string{"Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Vary"} {
+	a := answer{status: resp.StatusCode, body: string(text), media: resp.Header.Get("Content-Type"), tag: resp.Header.Get("Etag")}
+	for _, name := range []string{"Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Etag", "Link", "Vary"} {
 		if v := resp.Header.Get(name); v != "" {
 			a.header += name + ": " + v + "\n"
 		}
@@ -194,7 +213,7 @@ func (s step) wanted() string {
 	if len(s.items) > 0 {
 		text += fmt.Sprintf(", %d fault(s) named", len(s.items))
 	}
-	if len(s.lacks) > 0 {
+	if s.status >= 500 {
 		text += ", without a word of the cause"
 	}
 	return text
@@ -246,7 +265,7 @@ func (s step) missed(a answer) []string {
 
 // Long answers are shown in part.
 const (
-	shownLines = 20
+	shownLines = 44
 	shownWidth = 112
 	logLines   = 4
 	jsonWidth  = 100 // a JSON value of up to this many bytes stays on one line

@@ -12,6 +12,7 @@ import (
 	"github.com/wicketway/wicketway/examples/canal/locks"
 	"github.com/wicketway/wicketway/examples/canal/store"
 	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/schema"
 )
 
 // What can stand in the way of a passage.
@@ -30,15 +31,47 @@ type Passage struct {
 	Vessel    string    `json:"vessel" note:"Registration plate"`
 	Direction string    `json:"direction" rule:"enum=up|down"`
 	Slot      time.Time `json:"slot" note:"Start of the half hour"`
-	Crew      int       `json:"crew"`
+	Crew      int       `json:"crew" rule:"minimum=1 maximum=40"`
+	Remark    *string   `json:"remark,omitzero" rule:"maxLength=200"`
 }
 
 // NewPassage is what a skipper asks for. The vessel is the caller's own.
 type NewPassage struct {
 	Lock      string    `json:"lock" rule:"minLength=1 maxLength=40"`
 	Direction string    `json:"direction" rule:"enum=up|down"`
-	Slot      time.Time `json:"slot"`
+	Slot      time.Time `json:"slot" note:"Start of a half hour"`
 	Crew      int       `json:"crew" rule:"minimum=1 maximum=40 default=2"`
+	Remark    *string   `json:"remark,omitzero" rule:"maxLength=200"`
+}
+
+// Check holds the slot against the canal's clock.
+func (p NewPassage) Check(r *schema.Report) { checkSlot(r, p.Slot) }
+
+// PassagePatch is a merge patch: what is absent stays as it is, and a remark that
+// is null goes away.
+type PassagePatch struct {
+	Direction wicketway.Optional[string]    `json:"direction,omitzero" rule:"enum=up|down"`
+	Slot      wicketway.Optional[time.Time] `json:"slot,omitzero"`
+	Crew      wicketway.Optional[int]       `json:"crew,omitzero" rule:"minimum=1 maximum=40"`
+	Remark    wicketway.Optional[string]    `json:"remark,omitzero" rule:"maxLength=200"`
+}
+
+// Check refuses null for what a passage cannot be without.
+func (p PassagePatch) Check(r *schema.Report) {
+	for i, state := range []schema.State{p.Direction.State, p.Slot.State, p.Crew.State} {
+		if state == schema.Null {
+			r.Fault([]string{"/direction", "/slot", "/crew"}[i], "type", "must not be null; only the remark can be taken away")
+		}
+	}
+	if p.Slot.State == schema.Given {
+		checkSlot(r, p.Slot.Value)
+	}
+}
+
+func checkSlot(r *schema.Report, slot time.Time) {
+	if slot.Minute()%30 != 0 || slot.Second() != 0 || slot.Nanosecond() != 0 {
+		r.Fault("/slot", "halfHour", "must be the start of a half hour, such as 09:30:00")
+	}
 }
 
 // Parts are the routes of the passages.
@@ -46,12 +79,15 @@ func Parts(s *store.Store) wicketway.Part {
 	d := desk{s}
 	return wicketway.At("/passages",
 		wicketway.Scopes("passages"),
+		wicketway.Conditional(),
 		wicketway.Route("GET /", d.list, wicketway.Summary("Passages booked by the caller")),
 		wicketway.Route("POST /", d.book, wicketway.Summary("Book a passage"),
 			wicketway.Answers(http.StatusCreated),
 			wicketway.Fails(locks.ErrNoSuchLock, ErrLockClosed, ErrSlotTaken, ErrVesselTooLarge)),
 		wicketway.Route("GET /{passage}", d.find, wicketway.Summary("One passage of the caller"),
 			wicketway.Fails(ErrNoSuchPassage)),
+		wicketway.Route("PATCH /{passage}", d.change, wicketway.Summary("Change a passage"),
+			wicketway.Fails(ErrNoSuchPassage, ErrSlotTaken)),
 		wicketway.Route("DELETE /{passage}", d.cancel, wicketway.Summary("Cancel a passage"),
 			wicketway.Fails(ErrNoSuchPassage)),
 	)
@@ -60,26 +96,43 @@ func Parts(s *store.Store) wicketway.Part {
 type desk struct{ store *store.Store }
 
 type listPassages struct {
-	After int64 `from:"query after" rule:"minimum=0" note:"The last passage already seen"`
-	Limit int   `from:"query limit" rule:"minimum=1 maximum=100 default=20"`
+	After wicketway.Cursor[int64] `from:"query after" note:"From the page before"`
+	Limit int                     `from:"query limit" rule:"minimum=1 maximum=100 default=20"`
 }
 
 type onePassage struct {
 	Passage int64 `from:"path passage"`
 }
 
-func (d desk) list(ctx context.Context, in listPassages) ([]Passage, error) {
-	found, err := d.store.Passages(ctx, wicketway.Caller(ctx).Subject, in.After, in.Limit)
-	shown := make([]Passage, len(found))
-	for i, p := range found {
-		shown[i] = Passage{p.ID, p.Lock, p.Vessel, p.Direction, p.Slot, p.Crew}
+type bookPassage struct {
+	Notify string     `from:"query notify" rule:"enum=none|skipper|keeper default=none" note:"Who is told of it"`
+	Body   NewPassage `from:"body"`
+}
+
+type changePassage struct {
+	onePassage
+	Body PassagePatch `from:"body"`
+}
+
+func (d desk) list(ctx context.Context, in listPassages) (wicketway.Page[Passage], error) {
+	page := wicketway.Page[Passage]{Items: []Passage{}}
+	found, err := d.store.Passages(ctx, wicketway.Caller(ctx).Subject, in.After.Key, in.Limit+1)
+	if err != nil {
+		return page, err
 	}
-	return shown, err
+	for i, p := range found {
+		if i == in.Limit { // one more than asked for: there is another page
+			page.Next = wicketway.CursorAt(found[i-1].ID).String()
+			break
+		}
+		page.Items = append(page.Items, show(p))
+	}
+	return page, nil
 }
 
 func (d desk) find(ctx context.Context, in onePassage) (Passage, error) {
 	p, err := d.store.Passage(ctx, wicketway.Caller(ctx).Subject, in.Passage)
-	return Passage{p.ID, p.Lock, p.Vessel, p.Direction, p.Slot, p.Crew}, known(err, in.Passage)
+	return show(p), known(err, in.Passage)
 }
 
 func (d desk) cancel(ctx context.Context, in onePassage) (wicketway.None, error) {
@@ -87,11 +140,32 @@ func (d desk) cancel(ctx context.Context, in onePassage) (wicketway.None, error)
 	return wicketway.None{}, known(err, in.Passage)
 }
 
-func (d desk) book(ctx context.Context, in NewPassage) (wicketway.Reply[Passage], error) {
+func (d desk) change(ctx context.Context, in changePassage) (Passage, error) {
+	p, err := d.store.Passage(ctx, wicketway.Caller(ctx).Subject, in.Passage)
+	if err != nil {
+		return Passage{}, known(err, in.Passage)
+	}
+	in.Body.Direction.Apply(&p.Direction)
+	in.Body.Slot.Apply(&p.Slot)
+	in.Body.Crew.Apply(&p.Crew)
+	switch in.Body.Remark.State {
+	case schema.Null:
+		p.Remark = nil
+	case schema.Given:
+		p.Remark = &in.Body.Remark.Value
+	}
+	changed, err := d.store.Change(ctx, p)
+	if errors.Is(err, store.ErrTaken) {
+		return Passage{}, ErrSlotTaken.New("Another vessel is in the lock then.").Because(err)
+	}
+	return show(changed), err
+}
+
+func (d desk) book(ctx context.Context, in bookPassage) (wicketway.Reply[Passage], error) {
 	var none wicketway.Reply[Passage]
-	lock, err := d.store.Lock(ctx, in.Lock)
+	lock, err := d.store.Lock(ctx, in.Body.Lock)
 	if errors.Is(err, store.ErrNotThere) {
-		return none, locks.ErrNoSuchLock.New("No lock is called %q.", in.Lock)
+		return none, locks.ErrNoSuchLock.New("No lock is called %q.", in.Body.Lock)
 	}
 	if err != nil {
 		return none, err
@@ -107,21 +181,21 @@ func (d desk) book(ctx context.Context, in NewPassage) (wicketway.Reply[Passage]
 		return none, ErrVesselTooLarge.New("%s is %.1f by %.1f m, the chamber of %s is %.1f by %.1f m.",
 			vessel.Name, vessel.Length, vessel.Beam, lock.Name, lock.Length, lock.Width)
 	}
-	slot := in.Slot.UTC().Truncate(30 * time.Minute)
 	p, err := d.store.Book(ctx, store.Passage{
-		Lock: lock.Slug, Vessel: vessel.Plate, Direction: in.Direction, Slot: slot, Crew: in.Crew,
+		Lock: lock.Slug, Vessel: vessel.Plate, Direction: in.Body.Direction, Slot: in.Body.Slot, Crew: in.Body.Crew, Remark: in.Body.Remark,
 	})
 	if errors.Is(err, store.ErrTaken) {
-		return none, ErrSlotTaken.New("Another vessel has %s at %s.", lock.Name, slot.Format("15:04 on 2 January 2006")).Because(err)
+		return none, ErrSlotTaken.New("Another vessel has %s at %s.", lock.Name, in.Body.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
 	}
 	if err != nil {
 		return none, err
 	}
 	location, err := wicketway.LinkFrom(ctx, "passages.find", onePassage{p.ID})
-	return wicketway.Reply[Passage]{
-		Header: http.Header{"Location": {location}},
-		Value:  Passage{p.ID, p.Lock, p.Vessel, p.Direction, p.Slot, p.Crew},
-	}, err
+	return wicketway.Reply[Passage]{Header: http.Header{"Location": {location}}, Value: show(p)}, err
+}
+
+func show(p store.Passage) Passage {
+	return Passage{p.ID, p.Lock, p.Vessel, p.Direction, p.Slot, p.Crew, p.Remark}
 }
 
 func known(err error, id int64) error {

@@ -25,6 +25,7 @@ CREATE TABLE IF NOT EXISTS passages (
 	direction TEXT NOT NULL CHECK (direction IN ('up', 'down')),
 	slot      TEXT NOT NULL,
 	crew      INTEGER NOT NULL,
+	remark    TEXT,
 	UNIQUE (lock, slot)
 ) STRICT;
 

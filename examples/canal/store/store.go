@@ -52,6 +52,7 @@ type Passage struct {
 	Direction string // up, down
 	Slot      time.Time
 	Crew      int
+	Remark    *string
 }
 
 // A Store is safe for concurrent use.
@@ -145,7 +146,7 @@ func hashPIN(pin string, salt []byte) ([]byte, error) {
 	return pbkdf2.Key(sha256.New, pin, salt, 4096, sha256.Size)
 }
 
-const passageColumns = `id, lock, vessel, direction, slot, crew`
+const passageColumns = `id, lock, vessel, direction, slot, crew, remark`
 
 // Passages lists the passages of a vessel that come after the one with id after,
 // oldest first; limit at the most.
@@ -163,13 +164,25 @@ func (s *Store) Passage(ctx context.Context, vessel string, id int64) (Passage, 
 // Book stores a passage and gives it its id. It fails with ErrTaken where the
 // slot is taken.
 func (s *Store) Book(ctx context.Context, p Passage) (Passage, error) {
-	booked, err := one(query(ctx, s.db, scanPassage,
-		`INSERT INTO passages (lock, vessel, direction, slot, crew) VALUES (?, ?, ?, ?, ?) RETURNING `+passageColumns,
-		p.Lock, p.Vessel, p.Direction, p.Slot.UTC().Format(time.RFC3339), p.Crew))
+	return taken(one(query(ctx, s.db, scanPassage,
+		`INSERT INTO passages (lock, vessel, direction, slot, crew, remark) VALUES (?, ?, ?, ?, ?, ?) RETURNING `+passageColumns,
+		p.Lock, p.Vessel, p.Direction, p.Slot.UTC().Format(time.RFC3339), p.Crew, p.Remark)))
+}
+
+// Change stores what can change of a vessel's passage. It fails with ErrTaken where
+// the slot is taken.
+func (s *Store) Change(ctx context.Context, p Passage) (Passage, error) {
+	return taken(one(query(ctx, s.db, scanPassage,
+		`UPDATE passages SET direction = ?, slot = ?, crew = ?, remark = ? WHERE id = ? AND vessel = ? RETURNING `+passageColumns,
+		p.Direction, p.Slot.UTC().Format(time.RFC3339), p.Crew, p.Remark, p.ID, p.Vessel)))
+}
+
+// taken tells a taken slot from other failures.
+func taken(p Passage, err error) (Passage, error) {
 	if e, ok := errors.AsType[*sqlite.Error](err); ok && e.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE {
 		return Passage{}, errors.Join(ErrTaken, err)
 	}
-	return booked, err
+	return p, err
 }
 
 // Cancel removes a vessel's passage.
@@ -185,7 +198,7 @@ func scanLock(r *sql.Rows, l *Lock) error {
 
 func scanPassage(r *sql.Rows, p *Passage) error {
 	var slot string
-	if err := r.Scan(&p.ID, &p.Lock, &p.Vessel, &p.Direction, &slot, &p.Crew); err != nil {
+	if err := r.Scan(&p.ID, &p.Lock, &p.Vessel, &p.Direction, &slot, &p.Crew, &p.Remark); err != nil {
 		return err
 	}
 	var err error
