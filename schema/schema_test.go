@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 type stop struct {
@@ -254,5 +256,43 @@ func TestPatternsAreReadAsECMA262(t *testing.T) {
 		if err != nil || re.MatchString(c.text) != c.match {
 			t.Errorf("%s on %q: want %v (%v)", c.pattern, c.text, c.match, err)
 		}
+	}
+}
+
+type pair[A, B any] struct {
+	First  A   `json:"first" note:"The first"`
+	Second []B `json:"second,omitzero" rule:"uniqueItems items.maxLength=5"`
+}
+
+type tree struct {
+	Name  string             `json:"name" rule:"pattern=^a writeOnly default=ab"`
+	Size  Optional[uint8]    `json:"size,omitzero" rule:"maximum=9"`
+	Below []tree             `json:"below,omitzero"`
+	Left  *tree              `json:"left"`
+	Pair  pair[bool, string] `json:"pair"`
+	When  time.Time          `json:"when"`
+	Any   any                `json:"any,omitzero"`
+}
+
+func TestDocument(t *testing.T) {
+	const want = `{"$defs":{
+		"pairOfboolAndstring":{"additionalProperties":false,"properties":{
+			"first":{"description":"The first","type":"boolean"},
+			"second":{"items":{"maxLength":5,"type":"string"},"type":"array","uniqueItems":true}},
+			"required":["first"],"type":"object"},
+		"tree":{"additionalProperties":false,"properties":{
+			"any":{},
+			"below":{"items":{"$ref":"#/$defs/tree"},"type":"array"},
+			"left":{"anyOf":[{"$ref":"#/$defs/tree"},{"type":"null"}]},
+			"name":{"default":"ab","pattern":"^a","type":"string","writeOnly":true},
+			"pair":{"$ref":"#/$defs/pairOfboolAndstring"},
+			"size":{"maximum":9,"minimum":0,"type":["integer","null"]},
+			"when":{"format":"date-time","type":"string"}},
+			"required":["pair","when"],"type":"object"}},
+		"$ref":"#/$defs/tree","$schema":"https://json-schema.org/draft/2020-12/schema"}`
+	got := compiled(t, reflect.TypeFor[tree]()).Document()
+	expected := jsontext.Value(want)
+	if expected.Canonicalize() != nil || got.Canonicalize() != nil || string(got) != string(expected) {
+		t.Errorf("got  %s\nwant %s", got, expected)
 	}
 }

@@ -1,0 +1,301 @@
+package wicketway_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/schema"
+)
+
+type gauge struct {
+	Name  string    `json:"name" rule:"minLength=1"`
+	Level float64   `json:"level" rule:"maximum=9.5"`
+	At    time.Time `json:"-"`
+}
+
+func (g gauge) LastModified() time.Time { return g.At }
+
+type listGauges struct {
+	After wicketway.Cursor[string] `from:"query after"`
+	Kind  string                   `from:"query kind"`
+}
+
+// A request, and what the answer is: the status, fields, and its body.
+func TestOutputs(t *testing.T) {
+	level := gauge{"bell", 1.5, time.Date(2027, 5, 4, 9, 30, 0, 0, time.UTC)}
+	get := func(context.Context, wicketway.None) (gauge, error) { return level, nil }
+	put := func(_ context.Context, in gauge) (wicketway.None, error) {
+		level.Level = in.Level
+		return wicketway.None{}, nil
+	}
+	bad := func(context.Context, wicketway.None) ([]gauge, error) {
+		return []gauge{{"bell", 1, level.At}, {"", 12, level.At}}, nil
+	}
+	api := build(t,
+		wicketway.Route("GET /none", func(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }),
+		wicketway.Route("GET /accepted", func(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }, wicketway.Answers(202)),
+		wicketway.Route("GET /reply", func(context.Context, wicketway.None) (wicketway.Reply[gauge], error) {
+			return wicketway.Reply[gauge]{Status: 203, Header: http.Header{"Own": {"a", "b"}}, Value: level}, nil
+		}),
+		wicketway.Route("GET /page", func(_ context.Context, in listGauges) (wicketway.Page[gauge], error) {
+			p := wicketway.Page[gauge]{Items: []gauge{level}, Next: wicketway.CursorAt("kiln").String()}
+			if !in.After.IsStart() {
+				p = wicketway.Page[gauge]{Previous: wicketway.CursorAt(in.After.Key + "!").String()}
+			}
+			return p, nil
+		}),
+		wicketway.Group(wicketway.Envelope("data"), wicketway.Route("GET /wrapped", get),
+			wicketway.Route("GET /unwrapped", func(context.Context, wicketway.None) (gauge, error) { return gauge{}, errCanal })),
+		wicketway.Group(wicketway.Conditional(),
+			wicketway.Route("GET /level", get), wicketway.Route("PUT /level", put),
+			wicketway.Route("PUT /new", put), wicketway.Route("GET /new", func(context.Context, wicketway.None) (gauge, error) { return gauge{}, errCanal })),
+		wicketway.Route("GET /broken", bad),
+		wicketway.Group(wicketway.Development(), wicketway.Route("GET /dev", get), wicketway.Route("GET /dev/broken", bad)),
+	)
+	tag := ask(api, "GET /level", "", "").Header().Get("Etag")
+	for _, c := range []struct {
+		request, header, body string
+		status                int
+		field                 string
+		want                  string
+	}{
+		{"GET /none", "", "", 204, "", ""},
+		{"GET /accepted", "", "", 202, "", ""},
+		{"GET /reply", "", "", 203, "Own: a", `{"name":"bell","level":1.5}`},
+		{"GET /page?kind=x", "", "", 200, `Link: <?after=ImtpbG4i&kind=x>; rel="next"`, `{"items":[{"name":"bell","level":1.5}],"next":"ImtpbG4i"}`},
+		{"GET /page?after=ImtpbG4i", "", "", 200, `Link: <?after=ImtpbG4hIg>; rel="prev"`, `{"items":[],"previous":"ImtpbG4hIg"}`},
+		{"GET /wrapped", "", "", 200, "Content-Type: application/json", `{"data":{"name":"bell","level":1.5}}`},
+		{"GET /unwrapped", "", "", 409, "Content-Type: application/problem+json", `{"type":`},
+		{"GET /level", "", "", 200, "Last-Modified: Tue, 04 May 2027 09:30:00 GMT", `{"name":"bell","level":1.5}`},
+		{"GET /level", "If-None-Match: " + tag, "", 304, "Etag: " + tag, ""},
+		{"GET /level", "If-None-Match: \"x\", W/" + tag, "", 304, "Etag: " + tag, ""}, // RFC 9110, 13.1.2: compared weakly
+		{"GET /level", "If-None-Match: \"x\"\nIf-Modified-Since: Tue, 04 May 2027 09:30:00 GMT", "", 200, "", `{"name":`},
+		{"GET /level", "If-Modified-Since: Tue, 04 May 2027 09:30:00 GMT", "", 304, "", ""},
+		{"GET /level", "If-Modified-Since: Tue, 04 May 2027 09:29:59 GMT", "", 200, "", `{"name":`},
+		{"HEAD /level", "", "", 200, "Content-Length: 28", ""},
+		{"PUT /level", asJSON + "\nIf-Match: \"x\"", `{"name":"bell","level":2}`, 412, "", `"code":"precondition-failed"`},
+		{"PUT /level", asJSON + "\nIf-None-Match: *", `{"name":"bell","level":2}`, 412, "", `"code":"precondition-failed"`},
+		{"PUT /level", asJSON + "\nIf-Unmodified-Since: Tue, 04 May 2027 09:00:00 GMT", `{"name":"bell","level":2}`, 412, "", "precondition"},
+		{"PUT /level", asJSON + "\nIf-Match: " + tag, `{"name":"bell","level":2}`, 204, "", ""},
+		{"PUT /level", asJSON + "\nIf-Match: " + tag, `{"name":"bell","level":3}`, 412, "", "precondition"}, // it has changed
+		{"PUT /new", asJSON + "\nIf-None-Match: *", `{"name":"bell","level":2}`, 204, "", ""},
+		{"PUT /new", asJSON + "\nIf-Match: *", `{"name":"bell","level":2}`, 412, "", "precondition"},
+		{"GET /broken", "", "", 200, "", `[{"name":"bell","level":1},{"name":"","level":12}]`},
+		{"GET /dev", "", "", 200, "", "{\n  \"name\": \"bell\",\n  \"level\": 2\n}"},
+		{"GET /dev/broken", "", "", 500, "", `"code":"internal"`},
+	} {
+		w := ask(api, c.request, c.header, c.body)
+		name, value, _ := strings.Cut(c.field, ": ")
+		if w.Code != c.status || !strings.HasPrefix(w.Body.String(), c.want) && !(w.Code >= 400 && strings.Contains(w.Body.String(), c.want)) ||
+			c.want == "" && w.Body.Len() > 0 || w.Header().Get(name) != value {
+			t.Errorf("%s (%s): %d %v %s, want %d %s %s", c.request, c.header, w.Code, w.Header(), w.Body, c.status, c.field, c.want)
+		}
+	}
+	var told error
+	seen := wicketway.Wrap("seen", func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			next.ServeHTTP(w, r)
+			told = wicketway.Failure(r.Context())
+		})
+	})
+	t.Setenv("WICKETWAY_MODE", "development")
+	ask(build(t, wicketway.Chain(seen), wicketway.Route("GET /broken", bad)), "GET /broken", "", "")
+	if told == nil || !strings.Contains(told.Error(), `"/1/name" must have at least 1 character; "/1/level" must be at most 9.5`) {
+		t.Errorf("the log is told: %v", told)
+	}
+	t.Setenv("WICKETWAY_MODE", "tests")
+	if _, err := wicketway.Build(about, wicketway.Route("GET /", get)); err == nil || !strings.Contains(err.Error(), `WICKETWAY_MODE is "tests"`) {
+		t.Errorf("an unknown mode: %v", err)
+	}
+}
+
+type paging struct {
+	Limit int `from:"query limit" rule:"maximum=5 default=3"`
+}
+
+type report struct {
+	paging
+	Session string           `from:"cookie session" rule:"required minLength=3"`
+	Lock    string           `from:"form lock" rule:"enum=bell|heron"`
+	Crew    []int            `from:"form crew" rule:"maxItems=2 items.minimum=1"`
+	Photo   wicketway.File   `from:"file photo" rule:"required maxLength=100000 contentMediaType=image/png"`
+	More    []wicketway.File `from:"file more"`
+}
+
+func (r *report) Check(out *schema.Report) {
+	if r.Limit == 5 && r.Lock == "heron" {
+		out.Fault("query limit", "heron", "must be less for heron")
+	}
+}
+
+func TestFormsFilesAndPlainBodies(t *testing.T) {
+	var left []string
+	api := build(t, wicketway.Limits{Body: 400_000},
+		wicketway.Route("POST /report", func(_ context.Context, in report) (string, error) {
+			all, err := io.ReadAll(in.Photo.Open())
+			for _, f := range in.More {
+				left = append(left, fmt.Sprintf("%s %s %d", f.Name, f.Type, f.Size))
+			}
+			return fmt.Sprintf("%d %s %s %v %d %d %s", in.Limit, in.Session, in.Lock, in.Crew, len(all), in.Photo.Size, in.Photo.Type), err
+		}),
+		wicketway.Route("POST /simple", func(_ context.Context, in struct {
+			Lock string `from:"form lock" rule:"required"`
+			Days int    `from:"form days" rule:"default=1"`
+		}) (string, error) {
+			return fmt.Sprint(in.Lock, in.Days), nil
+		}),
+		wicketway.Route("POST /raw", func(_ context.Context, in struct {
+			Body io.Reader `from:"body"`
+		}) (int64, error) {
+			return io.Copy(io.Discard, in.Body)
+		}),
+	)
+	png := "\x89PNG\r\n\x1a\n"
+	form := func(fields ...string) (body, header string) { // name=value, or name@file=content
+		var b bytes.Buffer
+		w := multipart.NewWriter(&b)
+		for _, f := range fields {
+			name, value, _ := strings.Cut(f, "=")
+			if name, file, ok := strings.Cut(name, "@"); ok {
+				part, _ := w.CreateFormFile(name, file)
+				io.WriteString(part, value)
+				continue
+			}
+			w.WriteField(name, value)
+		}
+		w.Close()
+		return b.String(), "Cookie: session=abc\nContent-Type: " + w.FormDataContentType()
+	}
+	temporary := os.TempDir()
+	before, _ := os.ReadDir(temporary)
+	for _, c := range []struct {
+		line   string
+		fields []string
+		want   string // a body, or the status and the faults
+	}{
+		{"POST /report", []string{"lock=bell", "crew=1", "crew=2", "photo@a.png=" + png, "more@b.txt=hello", "more@c.png=" + png}, `"3 abc bell [1 2] 8 8 image/png"`},
+		{"POST /report?limit=5", []string{"photo@a.png=" + png + strings.Repeat("x", 90_000), "lock=heron"}, "422 query limit heron"},
+		{"POST /report", []string{"photo@a.png=" + png + strings.Repeat("x", 90_000), "lock=heron"}, `"3 abc heron [] 90008 90008 image/png"`}, // on disk
+		{"POST /report?limit=9", []string{"lock=kiln", "crew=0", "crew=x", "photo@a.png=hello"},
+			"400 file photo contentMediaType, query limit maximum, form lock enum, form crew minimum, form crew type"},
+		{"POST /report", []string{"lock=bell", "photo@a.png=" + png + strings.Repeat("x", 100_000)}, "422 file photo maxLength"},
+		{"POST /report", []string{"lock=bell"}, "422 file photo required"},
+		{"POST /report", []string{"photo@a.png=" + png, "photo@b.png=" + png, "lock=bell"}, "400 file photo unique"},
+		{"POST /report", []string{"more@a.bin=" + strings.Repeat("x", 500_000)}, "413 "},
+	} {
+		body, header := form(c.fields...)
+		w := ask(api, c.line, header, body)
+		got := strings.TrimSpace(w.Body.String())
+		if w.Code != 200 {
+			code := map[int]string{400: "input-unreadable", 422: "input-invalid", 413: "body-too-large"}[w.Code]
+			got = fmt.Sprint(w.Code, " ", strings.Join(checkProblem(t, c.line, w, w.Code, code), ", "))
+		}
+		if got != c.want {
+			t.Errorf("%s %.60q: %s, want %s", c.line, c.fields, got, c.want)
+		}
+	}
+	if strings.Join(left, ", ") != "b.txt text/plain 5, c.png image/png 8" {
+		t.Errorf("files of a list: %q", left)
+	}
+	if after, _ := os.ReadDir(temporary); len(after) > len(before) {
+		t.Errorf("%d temporary files before, %d after", len(before), len(after))
+	}
+	for _, c := range []struct {
+		line, media, body string
+		status            int
+		want              string
+	}{
+		{"POST /simple", "application/x-www-form-urlencoded", "lock=bell+lock&days=3", 200, "bell lock3"},
+		{"POST /simple", "application/x-www-form-urlencoded", "days=x", 400, "form"},
+		{"POST /simple", "application/x-www-form-urlencoded", "lock=%zz", 400, "not well-formed"},
+		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nbroken", 400, "multipart"},
+		{"POST /simple", "application/json", "{}", 415, "application/x-www-form-urlencoded, multipart/form-data"},
+		{"POST /raw", "application/octet-stream", strings.Repeat("x", 400_000), 200, "400000"},
+	} {
+		if w := ask(api, c.line, "Content-Type: "+c.media, c.body); w.Code != c.status || !strings.Contains(w.Body.String(), c.want) {
+			t.Errorf("%s %s: %d %s, want %d %s", c.line, c.media, w.Code, w.Body, c.status, c.want)
+		}
+	}
+	chunked := httptest.NewRequest("POST", "/raw", struct{ io.Reader }{strings.NewReader(strings.Repeat("x", 400_001))})
+	w := httptest.NewRecorder()
+	if api.ServeHTTP(w, chunked); w.Code != 413 { // found out while the route reads
+		t.Errorf("a body of unknown length over the limit: %d %s", w.Code, w.Body)
+	}
+}
+
+// A client that waits for 100 Continue gets the refusal instead, and sends nothing.
+func TestNothingIsReadBeforeTheGuardAndTheSize(t *testing.T) {
+	api := build(t, wicketway.Limits{Body: 10}, wicketway.Route("POST /open", func(_ context.Context, in gauge) (gauge, error) { return in, nil }),
+		wicketway.Route("POST /closed", func(_ context.Context, in gauge) (gauge, error) { return in, nil }, wicketway.Guard(plate("p"))))
+	server := httptest.NewServer(api)
+	defer server.Close()
+	for request, want := range map[string]int{
+		"POST /closed 5":  401,
+		"POST /open 5000": 413,
+		"POST /open 5":    100,
+	} {
+		conn, err := net.Dial("tcp", server.Listener.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		fields := strings.Fields(request)
+		fmt.Fprintf(conn, "%s %s HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %s\r\nExpect: 100-continue\r\n\r\n", fields[0], fields[1], fields[2])
+		resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+		if err != nil || resp.StatusCode != want {
+			t.Errorf("%s: %v %+v, want %d", request, err, resp, want)
+		}
+		conn.Close()
+	}
+}
+
+// Absent, null and a value are three things.
+func TestOptional(t *testing.T) {
+	type patch struct {
+		Level wicketway.Optional[float64] `json:"level,omitzero" rule:"maximum=9"`
+		Note  wicketway.Optional[string]  `json:"note,omitzero"`
+	}
+	api := build(t,
+		wicketway.Route("PATCH /gauge", func(_ context.Context, in patch) (patch, error) {
+			level := 4.0
+			in.Level.Apply(&level)
+			if level != map[schema.State]float64{schema.Absent: 4, schema.Null: 0, schema.Given: 7}[in.Level.State] {
+				return in, errors.New("wrongly applied")
+			}
+			return in, nil
+		}),
+		wicketway.Route("PUT /lenient", func(_ context.Context, in patch) (patch, error) { return in, nil }, wicketway.AllowUnknown()),
+	)
+	for body, want := range map[string]string{
+		`{}`:                         "200 {}",
+		`{"level":null}`:             `200 {"level":null}`,
+		`{"level":7,"note":"x"}`:     `200 {"level":7,"note":"x"}`,
+		`{"level":10}`:               "422 ",
+		`{"level":"x"}`:              "400 ",
+		`{"levels":7}`:               "422 ",
+		`{"note":null,"level":null}`: `200 {"level":null,"note":null}`,
+	} {
+		w := ask(api, "PATCH /gauge", "Content-Type: application/merge-patch+json", body)
+		if got := fmt.Sprint(w.Code, " ", strings.TrimSpace(w.Body.String())); !strings.HasPrefix(got, want) {
+			t.Errorf("%s: %s, want %s", body, got, want)
+		}
+	}
+	if w := ask(api, "PUT /lenient", asJSON, `{"levels":7,"level":1}`); w.Code != 200 {
+		t.Errorf("unknown members where they are allowed: %d %s", w.Code, w.Body)
+	}
+	if w := ask(api, "PATCH /gauge", "Content-Type: text/plain", `{}`); w.Code != 415 || !strings.HasPrefix(w.Header().Get("Accept-Patch"), "application/merge-patch+json") {
+		t.Errorf("a patch of another type: %d %v", w.Code, w.Header())
+	}
+}
