@@ -107,14 +107,15 @@ func (t *Type) fast(data []byte, into any, lenient Leniency) (ok bool, err error
 		return t.null || !isNull(data), nil
 	}
 	v := reflect.ValueOf(into).Elem()
-	ok, unsure := t.examine(v)
-	if !ok {
-		return false, nil
+	ok, doubts := t.examine(v)
+	if !ok || doubts == 0 {
+		return ok, nil
 	}
-	if unsure {
-		ok = (&skimmer{data: data}).value(t, v)
+	s := skimmer{data: data}
+	if t.shape == object {
+		s.doubts = doubts
 	}
-	return ok, nil
+	return s.value(t, v), nil
 }
 
 // explain finds every fault of a text that is known to have one.
@@ -135,83 +136,109 @@ var null = []byte("null")
 
 func isNull(data []byte) bool { return stdbytes.Equal(stdbytes.TrimSpace(data), null) }
 
+// A doubtSet is what an examination is unsure of: of an object, bit i stands for
+// member i, and the last for that and all after it; of anything else, any bit
+// stands for the whole.
+type doubtSet uint64
+
+const lastDoubt = 63
+
+func doubtOf(unsure bool) doubtSet {
+	if unsure {
+		return 1
+	}
+	return 0
+}
+
 // examine asks every rule at and below v. It is unsure where a value is zero:
 // its member may have been absent or null, unless null has a place there.
-func (t *Type) examine(v reflect.Value) (ok, unsure bool) {
+func (t *Type) examine(v reflect.Value) (ok bool, doubts doubtSet) {
 	switch t.shape {
-	case pointer:
-		if v.IsNil() {
-			return true, false
-		}
-		return t.elem.examine(v.Elem())
-	case either:
+	case pointer, either:
 		if v, there := t.reach(v); there {
 			return t.base().examine(v)
 		}
 	case list:
 		if !t.elem.deep {
-			return true, t.unsure(v)
+			return true, doubtOf(!t.elem.null && t.unsure(v))
 		}
 		for i := range v.Len() {
-			ok, u := t.elem.examine(v.Index(i))
+			ok, d := t.elem.examine(v.Index(i))
 			if !ok {
-				return false, false
+				return false, 0
 			}
-			unsure = unsure || u
+			doubts |= d
 		}
 	case mapping:
 		if !t.elem.deep {
-			return true, t.unsure(v)
+			return true, doubtOf(t.unsure(v))
 		}
 		for i := v.MapRange(); i.Next(); {
-			ok, u := t.elem.examine(i.Value())
+			ok, d := t.elem.examine(i.Value())
 			if !ok {
-				return false, false
+				return false, 0
 			}
-			unsure = unsure || u
+			doubts |= d
 		}
 	case object:
-		for _, f := range t.fields {
-			fv, there := f.of(v)
-			if !there {
-				continue
+		return t.examineObject(v)
+	}
+	return true, doubts
+}
+
+func (t *Type) examineObject(v reflect.Value) (ok bool, doubts doubtSet) {
+	for i, f := range t.fields {
+		fv, there := f.of(v)
+		if !there {
+			continue
+		}
+		bit := doubtSet(1) << min(i, lastDoubt)
+		if fv.IsZero() && (!f.typ.null || f.required || f.fallback.IsValid()) {
+			doubts |= bit
+			if !f.required {
+				continue // the skimmer knows whether the zero was sent
 			}
-			if fv.IsZero() && (!f.typ.null || f.required || f.fallback.IsValid()) {
-				unsure = true
-				if !f.required {
-					continue // the skimmer knows whether the zero was sent
-				}
+		}
+		if !f.hold(fv) {
+			return false, 0
+		}
+		if f.typ.deep {
+			ok, d := f.typ.examine(fv)
+			if !ok {
+				return false, 0
 			}
-			if !f.hold(fv) {
-				return false, false
-			}
-			if f.typ.deep {
-				ok, u := f.typ.examine(fv)
-				if !ok {
-					return false, false
-				}
-				unsure = unsure || u
+			if d != 0 {
+				doubts |= bit
 			}
 		}
 	}
-	return true, unsure
+	return true, doubts
 }
 
 // unsure reports whether a value does not tell all about what was sent for it:
 // it is zero, so it may have been absent or null; or such a value may be in it.
 func (t *Type) unsure(v reflect.Value) bool {
-	switch {
-	case t.members:
+	if !t.null && v.IsZero() {
 		return true
-	case !t.null && v.IsZero():
-		return true
-	case t.shape == list && !t.elem.null:
+	}
+	v, there := t.reach(v)
+	if t = t.base(); !there || !t.deep {
+		return false
+	}
+	switch t.shape {
+	case object:
+		for _, f := range t.fields {
+			if fv, there := f.of(v); !there || f.doubtful(fv) {
+				return true
+			}
+		}
+	case list:
 		for i := range v.Len() {
 			if t.elem.unsure(v.Index(i)) {
 				return true
 			}
 		}
-	case t.shape == mapping && !t.elem.null:
+	case mapping:
 		for i := v.MapRange(); i.Next(); {
 			if t.elem.unsure(i.Value()) {
 				return true

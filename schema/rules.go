@@ -300,7 +300,11 @@ func parsePattern(value string, _ *Type) (rule, error) {
 	if err != nil {
 		return rule{}, err
 	}
-	return rule{want: value, detail: "must match the pattern " + value, holds: func(v reflect.Value) bool { return re.MatchString(v.String()) }}, nil
+	r := rule{want: value, detail: "must match the pattern " + value, holds: func(v reflect.Value) bool { return re.MatchString(v.String()) }}
+	if q := asSequence(re.String()); q != nil {
+		r.holds = func(v reflect.Value) bool { return q.match(v.String()) }
+	}
+	return r, nil
 }
 
 func parseEnum(value string, t *Type) (rule, error) {

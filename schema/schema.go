@@ -40,11 +40,9 @@ type Type struct {
 	byName map[string]*field
 	null   bool // null has a place in the Go type
 	deep   bool // something at or below this type must be checked after decoding
-	// members: at or below this type is an object, so members could be absent.
-	members bool
-	checks  bool // the type has a Check of its own
-	judges  bool // it has, or a type below it
-	open    bool // what is nested in it is not bounded by the type
+	checks bool // the type has a Check of its own
+	judges bool // it has, or a type below it
+	open   bool // what is nested in it is not bounded by the type
 }
 
 type shape uint8
@@ -194,7 +192,7 @@ func (c *compiler) byKind(typ *Type, where string) {
 		typ.contain(c.compile(t.Elem(), where+"[]"))
 		typ.deep = true
 	case reflect.Struct:
-		typ.shape, typ.deep, typ.members = object, true, true
+		typ.shape, typ.deep = object, true
 		c.fields(typ, t, nil, false)
 	case reflect.Interface:
 		if t.NumMethod() > 0 {
@@ -209,7 +207,7 @@ func (c *compiler) byKind(typ *Type, where string) {
 // contain makes e the element type, and takes over what holds at or below it.
 func (t *Type) contain(e *Type) {
 	t.elem = e
-	t.deep, t.members, t.judges, t.open = e.deep, e.members, t.judges || e.judges, t.open || e.open
+	t.deep, t.judges, t.open = e.deep, t.judges || e.judges, t.open || e.open
 }
 
 func isInteger(k reflect.Kind) bool { return reflect.Int <= k && k <= reflect.Uintptr }

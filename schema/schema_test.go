@@ -236,6 +236,23 @@ func TestFormats(t *testing.T) {
 	}
 }
 
+// A pattern that is matched as a sequence says the same as its regular expression.
+func FuzzSequence(f *testing.F) {
+	for _, p := range []string{`^[A-Z]{2}-[0-9]{4}$`, `^a+b?c$`, `^[a-c]*[d-f]{1,3}$`, `^ab{2,}\.x$`, `^a*a$`, `^a?b?c$`, `^(?:a|b)$`, `^\d+$`} {
+		f.Add(p, "OB-1001")
+		f.Add(p, "aabc")
+	}
+	f.Fuzz(func(t *testing.T, pattern, text string) {
+		re, err := compilePattern(pattern)
+		if err != nil {
+			return
+		}
+		if q := asSequence(re.String()); q != nil && q.match(text) != re.MatchString(text) {
+			t.Errorf("%q on %q: the regular expression says %v", pattern, text, !q.match(text))
+		}
+	})
+}
+
 // Where Go and ECMA-262 differ, ECMA-262 is followed.
 func TestPatternsAreReadAsECMA262(t *testing.T) {
 	for _, c := range []struct {

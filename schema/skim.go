@@ -12,8 +12,9 @@ import (
 // be valid JSON of the right shape. It finds out what the Go value does not
 // tell: which members were there, and where null stood. It sets defaults.
 type skimmer struct {
-	data []byte
-	at   int
+	data   []byte
+	at     int
+	doubts doubtSet // about the outermost value, where that is an object
 }
 
 // value skims one JSON value that was decoded into v; false where a required
@@ -47,14 +48,19 @@ func (s *skimmer) object(t *Type, v reflect.Value) bool {
 	if len(t.fields) > len(few) {
 		doubts = make([]doubt, len(t.fields))
 	}
+	outermost := s.at == 0
 	open := 0
 	for i, f := range t.fields {
-		if fv, there := f.of(v); there && f.doubtful(fv) {
-			doubts[i] = unseen
-			open++
+		if outermost && s.doubts != 0 && i < lastDoubt {
+			if s.doubts>>i&1 == 0 {
+				continue
+			}
+		} else if fv, there := f.of(v); !there || !f.doubtful(fv) {
+			continue
 		}
+		doubts[i] = unseen
+		open++
 	}
-	outermost := s.at == 0
 	next := 0
 	for s.at++; s.more('}'); {
 		i := t.fieldIndex(s.name(), next)
