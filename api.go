@@ -1,8 +1,11 @@
 package wicketway
 
 import (
+	"context"
 	"net/http"
+	"time"
 
+	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
 
@@ -32,6 +35,11 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	} else {
 		a.miss(r, s, outcome)
 	}
+	if limit := s.target.limits.Time; limit > 0 {
+		var cancel context.CancelFunc
+		s.Context, cancel = context.WithTimeout(s.Context, limit)
+		defer cancel()
+	}
 	r = r.WithContext(s)
 	r.Pattern = s.target.path
 	defer s.finish(r)
@@ -51,6 +59,15 @@ func (t *target) from(k int, w http.ResponseWriter, r *http.Request, s *state) {
 	if k < len(t.links) {
 		t.links[k].handler.ServeHTTP(w, r)
 		return
+	}
+	if t.seats != nil {
+		select {
+		case t.seats <- struct{}{}:
+			defer func() { <-t.seats }()
+		default:
+			Fail(w, r, problem.Overloaded.New("%d requests are being served already.", cap(t.seats)).RetryAfter(time.Second))
+			return
+		}
 	}
 	if err := t.end.serve(w, r, s); err != nil {
 		Fail(w, r, err)

@@ -20,6 +20,8 @@ type Description struct {
 	Routes []RouteInfo `json:"routes"`
 	// Groups are the path prefixes, with what requests that find no route there pass.
 	Groups []GroupInfo `json:"groups"`
+	// Problems are all kinds that the API can raise.
+	Problems []ProblemInfo `json:"problems"`
 }
 
 // RouteInfo tells of one route.
@@ -104,7 +106,7 @@ func (a *API) Routes() []RouteInfo {
 
 // Describe tells what the API serves.
 func (a *API) Describe() Description {
-	d := Description{Title: a.info.Title, Version: a.info.Version, Routes: a.Routes()}
+	d := Description{Title: a.info.Title, Version: a.info.Version, Routes: a.Routes(), Problems: a.Problems()}
 	for i, t := range a.fallbacks {
 		if i == 0 || t != a.fallbacks[i-1] {
 			d.Groups = append(d.Groups, GroupInfo{cmp.Or(t.path, "/"), chainInfo(t.links), t.at.info()})

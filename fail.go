@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"runtime/debug"
 
+	"github.com/wicketway/wicketway/negotiate"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -29,28 +30,72 @@ func (e *panicError) Unwrap() error {
 	return err
 }
 
+// Translate turns foreign errors into problems: a missing row into a 404, a
+// conflict of the storage into a 409. Each function is asked about an error that
+// is no problem yet, those of the nearest group first and within one list in the
+// order written; nil means that it does not know the error. What it returns keeps
+// the foreign error as its cause, unless it has one.
+func Translate(known ...func(error) error) Setting {
+	return adding("Translate", func(_ *builder, t *terms) {
+		t.translate = append(append(t.translate[:t.nearest:t.nearest], known...), t.translate[t.nearest:]...)
+		t.nearest += len(known)
+	})
+}
+
+// translated gives the problem for an error.
+func (t *target) translated(err error) *problem.Problem {
+	if p := problem.In(err); p != nil {
+		return p
+	}
+	if large, ok := errors.AsType[*http.MaxBytesError](err); ok { // from a body that the route reads itself
+		err = tooLarge(large.Limit, err)
+	} else {
+		for _, known := range t.translate {
+			if found := known(err); found != nil {
+				p := problem.From(found)
+				if p.Unwrap() == nil {
+					p.Because(err)
+				}
+				return p
+			}
+		}
+	}
+	return problem.From(err)
+}
+
 // Fail answers a request with an error, as a problem (RFC 9457), for middleware
 // and plain handlers. What is no problem becomes a 500 that tells nothing. After
 // the header has gone out nothing more is written, and the connection is cut
 // when the request ends, so that the caller does not take a part for the whole.
-// Nothing is written either to a caller who has left.
+// Nothing is written either to a caller who has left. Outside of an API's request
+// the problem is written all the same, and logged by nobody.
 func Fail(w http.ResponseWriter, r *http.Request, err error) {
 	ctx := r.Context()
-	noteFailure(ctx, err)
 	s := stateOf(ctx)
-	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
+	if s != nil && context.Cause(s.Context) == context.Canceled && errors.Is(err, context.Canceled) {
+		noteFailure(ctx, err)
 		return
 	}
+	t := &target{}
+	if s != nil {
+		t = s.target
+	}
+	p := t.translated(err)
+	if problem.In(err) == nil && p.Kind() != problem.Internal {
+		err = p // the log is told what the error was taken for
+	}
+	noteFailure(ctx, err)
 	if headerSent(w) {
 		if s != nil {
 			s.cut.Store(true)
 		}
 		return
 	}
-	if large, ok := errors.AsType[*http.MaxBytesError](err); ok { // from a body that the route reads itself
-		err = tooLarge(large.Limit, err)
-	}
-	p := problem.From(err)
+	tell(w, r, t, p)
+}
+
+// tell writes a problem, as a page for a caller who prefers that.
+func tell(w http.ResponseWriter, r *http.Request, t *target, p *problem.Problem) {
 	h := w.Header()
 	for _, about := range []string{"Content-Length", "Content-Encoding", "Content-Disposition", "Content-Range", "Etag", "Last-Modified", "Cache-Control"} {
 		delete(h, about) // they spoke of the answer that will not come
@@ -58,13 +103,34 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 	for name, values := range p.Header() {
 		h[name] = append(h[name], values...)
 	}
-	h["Content-Type"] = contentTypeProblem
+	how := problem.Telling{Base: t.problemBase(), Instance: instance(r.Context())}
+	if t.development {
+		how.Debug = t.debug(p)
+	}
 	buffer := buffers.Get().(*bytes.Buffer)
 	defer recycle(buffer)
-	body := append(p.Append(buffer.AvailableBuffer(), instance(ctx)), '\n')
-	buffer.Write(body)
+	var lost error
+	if accept := r.Header["Accept"]; prefersHTML(accept) {
+		h["Content-Type"] = []string{"text/html; charset=utf-8"}
+		h.Add("Vary", "Accept")
+		writePage(buffer, p, how)
+	} else {
+		h["Content-Type"] = contentTypeProblem
+		var text []byte
+		text, lost = p.Append(buffer.AvailableBuffer(), how)
+		buffer.Write(append(text, '\n'))
+	}
+	if lost != nil {
+		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", lost.Error(), "request", RequestID(r.Context()))
+	}
 	w.WriteHeader(p.Kind().Status())
 	w.Write(buffer.Bytes())
+}
+
+// prefersHTML reports whether a caller ranks a page above JSON; who has no
+// preference gets JSON.
+func prefersHTML(accept []string) bool {
+	return accept != nil && negotiate.MediaType(accept, "application/json", problem.MediaType, "text/html") == "text/html"
 }
 
 // instance names the occurrence of a problem by the request it happened in.
@@ -107,8 +173,8 @@ func (s *state) catch(w http.ResponseWriter, r *http.Request) {
 // it is how the panic was caught.
 func panicStack() []byte {
 	stack := debug.Stack()
-	if _, below, ok := bytes.Cut(stack, []byte("\npanic(")); ok {
-		if parts := bytes.SplitN(below, []byte("\n"), 3); len(parts) == 3 {
+	if at := bytes.LastIndex(stack, []byte("\npanic(")); at >= 0 {
+		if parts := bytes.SplitN(stack[at+1:], []byte("\n"), 3); len(parts) == 3 {
 			return parts[2]
 		}
 	}
@@ -126,8 +192,7 @@ func (s *state) finish(r *http.Request) {
 	if f == nil {
 		return
 	}
-	p := problem.From(f.err)
-	if p.Kind().Status() >= 500 && !f.asked.Load() {
+	if problem.From(f.err).Kind().Status() >= 500 && !f.asked.Load() && !errors.Is(f.err, context.Canceled) {
 		s.target.logger().ErrorContext(s, "request failed", "method", r.Method, "path", r.URL.Path, "request", RequestID(s), "error", f.err.Error())
 	}
 	if s.cut.Load() {

@@ -11,7 +11,8 @@ import (
 
 // An Authenticator decides who sent a request. Package chain/auth has some. It
 // must be safe for concurrent use. Where it has a method Check() error, Build asks
-// it and reports what it says.
+// it and reports what it says; where it has Kinds() []*problem.Kind, the catalogue
+// of problems names them.
 type Authenticator interface {
 	// Authenticate gives the caller. Where it refuses, the error is a problem of
 	// status 401 that carries the field WWW-Authenticate (RFC 9110, 11.6.1).

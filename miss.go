@@ -132,6 +132,9 @@ func (n *nowhere) serve(w http.ResponseWriter, r *http.Request, s *state) error 
 		}
 		return problem.MethodNotAllowed.New("%s does not apply to %s; allowed are %s.", r.Method, path, allowed)
 	}
+	if told, err := n.describeProblem(w, r, s); told {
+		return err
+	}
 	if asked := n.version(r.URL.Path); asked != "" {
 		return problem.VersionUnknown.New("There is no version %s at %s; served are %s.", asked, path, strings.Join(n.versions, ", ")).
 			With("versions", n.versions)

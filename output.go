@@ -71,6 +71,9 @@ func compileOutput(at *site, t reflect.Type, in *inputPlan) output {
 			at.mistakef("output %v", e)
 		}
 	}
+	if err == nil && promise.WriteOnly() != "" {
+		at.mistakef("output %s: the member %s is writeOnly, so it must not be sent: leave it out of the output's type", t, promise.WriteOnly())
+	}
 	if at.target.development {
 		o.promise = promise
 	}

@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"reflect"
 	"sync"
@@ -75,6 +76,9 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 	}
 	out, err := t.call(r.Context(), in)
 	if err != nil {
+		if s.target.development && s.target.undeclared(err) {
+			return fmt.Errorf("the route raised a kind of problem that its Fails does not name: %v", err)
+		}
 		return err
 	}
 	return t.output.send(w, r, any(out))

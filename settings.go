@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"os"
 	"slices"
+	"time"
 
 	"github.com/go-json-experiment/json/jsontext"
 
@@ -27,6 +28,7 @@ type terms struct {
 	summary     string
 	name        string
 	limits      Limits
+	seats       chan struct{} // one for each request at a time; nil: no limit
 	version     string
 	slashes     Slash
 	uniform     bool
@@ -36,6 +38,9 @@ type terms struct {
 	conditional bool
 	development bool
 	log         *slog.Logger
+	base        string
+	translate   []func(error) error // nearest first
+	nearest     int                 // how many of them the list that is being read has added
 }
 
 // below is a copy to which inner settings can add without touching t.
@@ -43,6 +48,7 @@ func (t terms) below() terms {
 	t.links = slices.Clip(t.links)
 	t.scopes = slices.Clip(t.scopes)
 	t.fails = slices.Clip(t.fails)
+	t.nearest = 0
 	return t
 }
 
@@ -128,14 +134,29 @@ func Name(name string) Setting {
 type Limits struct {
 	// Body is the size of a request's body in bytes; 1 MiB by default.
 	Body int64
+	// Time is how long a route may take, from when the request came in; unlimited
+	// by default. Then its context ends and the caller gets 503. A function that
+	// ignores its context cannot be stopped: its answer comes late, if at all.
+	Time time.Duration
+	// AtOnce is how many requests may be served at a time by all that stands where
+	// this setting does; unlimited by default. One more gets 503 at once, with
+	// Retry-After.
+	AtOnce int
 }
 
 func (l Limits) part() place { return place{} }
 
 func (l Limits) setting() setting {
 	return setting{name: "Limits", replaces: true, apply: func(b *builder, t *terms) {
-		if l.Body < 0 {
-			b.mistake(b.at, "Limits: Body is %d bytes: it must be positive", l.Body)
+		if l.Body < 0 || l.Time < 0 || l.AtOnce < 0 {
+			b.mistake(b.at, "Limits: %+v: a limit must be positive", l)
+			return
+		}
+		if l.Time > 0 {
+			t.limits.Time = l.Time
+		}
+		if l.AtOnce > 0 {
+			t.limits.AtOnce, t.seats = l.AtOnce, make(chan struct{}, l.AtOnce)
 		}
 		if l.Body > 0 {
 			t.limits.Body = l.Body

@@ -202,3 +202,67 @@ func TestAccessLog(t *testing.T) {
 		}
 	}
 }
+
+type vessel struct {
+	Plate     string         `json:"plate"`
+	Telephone string         `json:"telephone"`
+	Code      string         `json:"code" rule:"writeOnly"`
+	Owner     *vessel        `json:"owner"`
+	Extra     map[string]any `json:"extra"`
+	private   string
+}
+
+// No secret reaches the log, whatever it is in; what is none stays as it was.
+func TestRedact(t *testing.T) {
+	const hidden = "hush"
+	v := &vessel{Plate: "OB-1001", Telephone: hidden, Code: hidden, private: hidden,
+		Owner: &vessel{Plate: "OB-1038", Telephone: hidden}, Extra: map[string]any{"API-Key": hidden, "list": []any{map[string]string{"e_mail": hidden, "name": "Grebe"}}}}
+	v.Owner.Owner = v // a value that contains itself ends
+	var out bytes.Buffer
+	log := slog.New(accesslog.Redact(slog.NewJSONHandler(&out, nil), "berth"))
+	log.With("PIN", hidden, "kept", 1).WithGroup("request").With("cookie", hidden).Info("hello",
+		"vessel", v, "header", http.Header{"Authorization": {hidden}, "Accept": {"text/html"}}, "Berth", hidden,
+		slog.Group("inner", "access_token", hidden, "name", "Grebe"), "plain", struct{ A int }{7}, "bytes", []byte("abc"), "error", io.EOF)
+	log.WithGroup("secret").Info("all", "a", hidden)
+	text := out.String()
+	if strings.Contains(text, hidden) {
+		t.Errorf("a secret is in the log: %s", text)
+	}
+	for _, kept := range []string{"OB-1001", "OB-1038", "Grebe", "text/html", `"kept":1`, `{"A":7}`, "YWJj", "EOF", accesslog.Blank} {
+		if !strings.Contains(text, kept) {
+			t.Errorf("%s is not in the log: %s", kept, text)
+		}
+	}
+}
+
+func TestRequestsAreUnpacked(t *testing.T) {
+	api := build(t, io.Discard, wicketway.Chain(compress.Requests()), wicketway.Route("POST /size", func(_ context.Context, in struct {
+		Body io.Reader `from:"body"`
+	}) (int64, error) {
+		return io.Copy(io.Discard, in.Body)
+	}))
+	var zipped bytes.Buffer
+	w := gzip.NewWriter(&zipped)
+	io.WriteString(w, strings.Repeat("a", 5000))
+	w.Close()
+	for _, c := range []struct {
+		coding, body string
+		status       int
+		want         string
+	}{
+		{"gzip", zipped.String(), 200, "5000"},
+		{"x-gzip", zipped.String(), 200, "5000"},
+		{"", "abc", 200, "3"},
+		{"gzip", zipped.String()[:20], 400, "not well-formed gzip"},
+		{"zstd", "abc", 400, "not well-formed zstd"},
+		{"br", "abc", 415, "accepted are gzip and zstd"},
+	} {
+		r := httptest.NewRequest("POST", "/size", strings.NewReader(c.body))
+		r.Header.Set("Content-Encoding", c.coding)
+		rec := httptest.NewRecorder()
+		api.ServeHTTP(rec, r)
+		if rec.Code != c.status || !strings.Contains(rec.Body.String(), c.want) {
+			t.Errorf("%s: %d %s, want %d %s", c.coding, rec.Code, rec.Body, c.status, c.want)
+		}
+	}
+}

@@ -26,6 +26,7 @@ type Kind struct {
 	status int
 	code   string
 	title  string
+	means  string
 	family *Kind
 }
 
@@ -50,6 +51,18 @@ func (k *Kind) Code() string { return k.code }
 
 // Title names the kind to people.
 func (k *Kind) Title() string { return k.title }
+
+// Means adds what the kind means and what a caller can do about it, for the
+// catalogue of an API's problems. It is for the declaration:
+//
+//	var ErrSlotTaken = problem.Define(409, "slot-taken", "The slot is taken").Means("Choose another half hour.")
+func (k *Kind) Means(text string) *Kind {
+	k.means = text
+	return k
+}
+
+// Meaning is what Means has said.
+func (k *Kind) Meaning() string { return k.means }
 
 // Family is the kind that k was defined from; nil where there is none.
 func (k *Kind) Family() *Kind { return k.family }
@@ -93,19 +106,23 @@ func (k *Kind) Check() error {
 
 // The kinds that Wicketway itself raises.
 var (
-	BadRequest       = Define(http.StatusBadRequest, "bad-request", "The request cannot be read")
+	BadRequest = Define(http.StatusBadRequest, "bad-request", "The request cannot be read").
+			Means("The request line or the header is not as HTTP has it.")
+	Unreadable = BadRequest.Define(http.StatusBadRequest, "input-unreadable", "The input cannot be read").
+			Means("The member errors lists every item, with its place and what it must be.")
 	Unauthorized     = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
 	Forbidden        = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
 	NotFound         = Define(http.StatusNotFound, "not-found", "Nothing is here")
-	VersionUnknown   = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version")
-	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here")
-	BodyTooLarge     = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large")
-	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted")
-	Unreadable       = BadRequest.Define(http.StatusBadRequest, "input-unreadable", "The input cannot be read")
-	Invalid          = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule")
-	NotImplemented   = Define(http.StatusNotImplemented, "not-implemented", "The server cannot do this")
-	Internal         = Define(http.StatusInternalServerError, "internal", "Something went wrong on the server")
-	Timeout          = Define(http.StatusServiceUnavailable, "timeout", "The server ran out of time")
+	VersionUnknown   = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").Means("The member versions lists those that are served.")
+	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here").Means("The field Allow lists the methods that do.")
+	BodyTooLarge     = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").Means("The member limit is the size in bytes that is accepted.")
+	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").Means("The fields Accept and Accept-Encoding tell what is.")
+	Invalid          = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
+				Means("The member errors lists every item, with its place, the rule and what it asks for.")
+	Internal       = Define(http.StatusInternalServerError, "internal", "Something went wrong on the server").Means("The instance names the request; tell it to who runs the server.")
+	NotImplemented = Define(http.StatusNotImplemented, "not-implemented", "The server cannot do this")
+	Timeout        = Define(http.StatusServiceUnavailable, "timeout", "The server ran out of time").Means("The request may be sent again later, if it is safe to repeat.")
+	Overloaded     = Define(http.StatusServiceUnavailable, "overloaded", "The server has too much to do").Means("Nothing was done. The field Retry-After tells in how many seconds to try again.")
 )
 
 // ofStatus are the kinds that stand for a status as such.

@@ -4,8 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
+	"runtime"
+	"slices"
 	"strconv"
+	"time"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -21,9 +25,11 @@ type Problem struct {
 	kind    *Kind
 	detail  string
 	members []member
+	private []slog.Attr
 	items   []Item
 	header  http.Header
 	cause   error
+	stack   []uintptr // of the place where a 5xx was made
 }
 
 type member struct {
@@ -33,7 +39,7 @@ type member struct {
 
 // An Item is one of several faults of an input.
 type Item struct {
-	// In is where the fault is: path, query, header, cookie, body.
+	// In is where the fault is: path, query, header, cookie, form, file, body.
 	In string `json:"in"`
 	// Name is the parameter's name, where In is not the body.
 	Name string `json:"name,omitzero"`
@@ -48,20 +54,32 @@ type Item struct {
 }
 
 // New makes an occurrence. The detail, formatted as fmt.Sprintf does, tells the
-// caller about this occurrence (RFC 9457, 3.1.4).
+// caller about this occurrence (RFC 9457, 3.1.4). For a kind of status 500 and
+// above the place is noted for the log; below that, New costs little.
 func (k *Kind) New(format string, args ...any) *Problem {
 	p := &Problem{kind: k, detail: format}
 	if len(args) > 0 {
 		p.detail = fmt.Sprintf(format, args...)
 	}
+	if k.status >= 500 {
+		var pcs [32]uintptr
+		p.stack = slices.Clone(pcs[:runtime.Callers(2, pcs[:])])
+	}
 	return p
 }
 
-// With adds a member that the caller sees (RFC 9457, 3.2). The standard members
-// cannot be replaced: such a name is left out. A value that JSON cannot carry is
-// left out as well, and reported by [Problem.Lost].
+// With adds a member that the caller sees (RFC 9457, 3.2), or replaces the one of
+// that name. Standard members cannot be replaced, and a value that JSON cannot
+// carry cannot be sent: such a member is left out, and the log is told.
 func (p *Problem) With(name string, value any) *Problem {
+	p.members = slices.DeleteFunc(p.members, func(m member) bool { return m.name == name })
 	p.members = append(p.members, member{name, value})
+	return p
+}
+
+// Private adds what only the log sees.
+func (p *Problem) Private(name string, value any) *Problem {
+	p.private = append(p.private, slog.Any(name, value))
 	return p
 }
 
@@ -78,6 +96,12 @@ func (p *Problem) WithHeader(name, value string) *Problem {
 	}
 	p.header.Add(name, value)
 	return p
+}
+
+// RetryAfter tells the caller when to try again, in whole seconds (RFC 9110,
+// 10.2.3).
+func (p *Problem) RetryAfter(d time.Duration) *Problem {
+	return p.WithHeader("Retry-After", strconv.FormatInt(int64((d+time.Second-1)/time.Second), 10))
 }
 
 // Because sets the cause: what the log tells and the caller never sees.
@@ -97,6 +121,31 @@ func (p *Problem) Items() []Item { return p.items }
 
 // Header holds the fields that the answer carries. The caller must not change it.
 func (p *Problem) Header() http.Header { return p.header }
+
+// LogAttrs are what Private has added.
+func (p *Problem) LogAttrs() []slog.Attr { return p.private }
+
+// Stack is where a problem of status 500 and above was made, innermost first.
+func (p *Problem) Stack() []byte {
+	var b []byte
+	frames := runtime.CallersFrames(p.stack)
+	for more := len(p.stack) > 0; more; {
+		var f runtime.Frame
+		f, more = frames.Next()
+		b = fmt.Appendf(b, "%s\n\t%s:%d\n", f.Function, f.File, f.Line)
+	}
+	return b
+}
+
+// Member gives the value of a member that was added by With, or read back.
+func (p *Problem) Member(name string) (any, bool) {
+	for _, m := range p.members {
+		if m.name == name {
+			return m.value, true
+		}
+	}
+	return nil, false
+}
 
 // Error is for logs: the code, the detail and the cause.
 func (p *Problem) Error() string {
@@ -126,74 +175,106 @@ func (p *Problem) Is(target error) bool { return p.kind.Is(target) }
 // Unwrap gives the cause.
 func (p *Problem) Unwrap() error { return p.cause }
 
-// From finds the problem in err: a Problem, or a Kind returned as it is. An
-// error that holds neither becomes an occurrence of Internal, with err as its
-// cause.
-func From(err error) *Problem {
+// In finds the problem that an error holds: a Problem, or a Kind returned as it
+// is; nil where it holds neither.
+func In(err error) *Problem {
 	if p, ok := errors.AsType[*Problem](err); ok {
-		if error(p) == err {
-			return p
-		}
-		told := *p
-		told.cause = err
-		return &told
+		return p
 	}
 	if k, ok := errors.AsType[*Kind](err); ok {
-		p := &Problem{kind: k}
-		if error(k) != err {
-			p.cause = err
-		}
+		return &Problem{kind: k, cause: err}
+	}
+	return nil
+}
+
+// From is In, and for an error that holds none an occurrence of Timeout, if a
+// deadline passed, or else of Internal, with err as its cause.
+func From(err error) *Problem {
+	if p := In(err); p != nil {
 		return p
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
-		return Timeout.New("The server ran out of the time it had for this request.").Because(err)
+		return &Problem{kind: Timeout, detail: "The server ran out of the time it had for this request.", cause: err}
 	}
-	return Internal.New("The failure has been recorded.").Because(err)
+	return &Problem{kind: Internal, detail: "The failure has been recorded.", cause: err}
 }
 
-// Append writes the problem as JSON (RFC 9457, 3) behind b. The instance names
-// this occurrence; it is left out where empty.
-func (p *Problem) Append(b []byte, instance string) []byte {
-	b = append(b, `{"type":"about:blank","title":`...)
-	b = appendString(b, p.kind.title)
+// Telling is what the one who answers adds to a problem.
+type Telling struct {
+	// Base is what the kind's code is put behind to make the type (RFC 9457, 3.1.1).
+	Base string
+	// Instance names the occurrence; "" leaves it out.
+	Instance string
+	// Debug is a member for the programmer, as JSON; nil leaves it out.
+	Debug jsontext.Value
+}
+
+// Append writes the problem as JSON (RFC 9457, 3) behind b. Its error tells which
+// members were left out; the problem is whole all the same.
+func (p *Problem) Append(b []byte, t Telling) ([]byte, error) {
+	var lost error
+	b = appendMember(append(b, '{'), "type", t.Base+p.kind.code)
+	b = appendMember(append(b, ','), "title", p.kind.title)
 	b = append(b, `,"status":`...)
 	b = strconv.AppendInt(b, int64(p.kind.status), 10)
 	if p.detail != "" {
-		b = append(b, `,"detail":`...)
-		b = appendString(b, p.detail)
+		b = appendMember(append(b, ','), "detail", p.detail)
 	}
-	if instance != "" {
-		b = append(b, `,"instance":`...)
-		b = appendString(b, instance)
+	if t.Instance != "" {
+		b = appendMember(append(b, ','), "instance", t.Instance)
 	}
-	b = append(b, `,"code":`...)
-	b = appendString(b, p.kind.code)
+	b = appendMember(append(b, ','), "code", p.kind.code)
 	for _, m := range p.members {
-		if text, err := m.encode(); err == nil {
-			b = append(b, ',')
-			b = appendString(b, m.name)
-			b = append(b, ':')
-			b = append(b, text...)
+		text, err := m.encode()
+		if err != nil {
+			lost = errors.Join(lost, fmt.Errorf("member %q of problem %s is left out: %w", m.name, p.kind.code, err))
+			continue
 		}
+		b = appendString(append(b, ','), m.name)
+		b = append(append(b, ':'), text...)
 	}
 	if len(p.items) > 0 {
-		if text, err := json.Marshal(p.items); err == nil {
-			b = append(b, `,"errors":`...)
-			b = append(b, text...)
+		b = append(b, `,"errors":[`...)
+		for i := range p.items {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = p.items[i].append(b)
 		}
+		b = append(b, ']')
 	}
-	return append(b, '}')
+	if t.Debug != nil {
+		b = append(append(b, `,"debug":`...), t.Debug...)
+	}
+	return append(b, '}'), lost
 }
 
-// Lost says which members the caller does not see, and why; nil where none.
-func (p *Problem) Lost() error {
-	var lost []error
-	for _, m := range p.members {
-		if _, err := m.encode(); err != nil {
-			lost = append(lost, fmt.Errorf("member %q of problem %s is left out: %w", m.name, p.kind.code, err))
+// append writes an item. What a rule asks for comes from a struct tag, so it can
+// be written.
+func (i *Item) append(b []byte) []byte {
+	b = appendMember(append(b, '{'), "in", i.In)
+	if i.Name != "" {
+		b = appendMember(append(b, ','), "name", i.Name)
+	}
+	if i.Pointer != nil {
+		b = appendMember(append(b, ','), "pointer", *i.Pointer)
+	}
+	b = appendMember(append(b, ','), "rule", i.Rule)
+	switch want := i.Want.(type) {
+	case nil:
+	case int:
+		b = strconv.AppendInt(append(b, `,"want":`...), int64(want), 10)
+	case int64:
+		b = strconv.AppendInt(append(b, `,"want":`...), want, 10)
+	case string:
+		b = appendMember(append(b, ','), "want", want)
+	default:
+		if text, err := json.Marshal(want); err == nil {
+			b = append(append(b, `,"want":`...), text...)
 		}
 	}
-	return errors.Join(lost...)
+	b = appendMember(append(b, ','), "detail", i.Detail)
+	return append(b, '}')
 }
 
 func (m member) encode() ([]byte, error) {
@@ -202,6 +283,12 @@ func (m member) encode() ([]byte, error) {
 		return nil, errors.New("the name belongs to a standard member")
 	}
 	return json.Marshal(m.value)
+}
+
+// appendMember writes a member whose name needs no escapes.
+func appendMember(b []byte, name, value string) []byte {
+	b = append(append(append(b, '"'), name...), `":`...)
+	return appendString(b, value)
 }
 
 func appendString(b []byte, s string) []byte {

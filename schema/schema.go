@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -340,6 +341,28 @@ func (t *Type) listMembers(pointer string, seen map[*Type]bool) (all []Member) {
 		all = append(all, f.typ.listMembers(at, seen)...)
 	}
 	return all
+}
+
+// WriteOnly gives the pointer of a member, at or below the type, that only callers
+// may send; "" where there is none.
+func (t *Type) WriteOnly() string { return t.writeOnly("", map[*Type]bool{}) }
+
+func (t *Type) writeOnly(pointer string, seen map[*Type]bool) string {
+	for t = t.base(); t.elem != nil; t = t.elem.base() {
+	}
+	if seen[t] {
+		return ""
+	}
+	seen[t] = true
+	for _, f := range t.fields {
+		if slices.Contains(f.words, "writeOnly") {
+			return pointer + "/" + f.name
+		}
+		if found := f.typ.writeOnly(pointer+"/"+f.name, seen); found != "" {
+			return found
+		}
+	}
+	return ""
 }
 
 // Name names the type as JSON Schema does, with its items or its format:

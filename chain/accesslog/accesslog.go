@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/problem"
 )
 
 // StatusClientLeft is logged, never sent, where the caller left before the
@@ -16,24 +17,32 @@ const StatusClientLeft = 499
 
 // To logs each request when it has been answered: method, path, route, status,
 // bytes of the body as this middleware saw them, duration, request id, caller,
-// and the error with its cause where there was one. The level is Error for a
+// and the error with its cause where there was one, with what its problem keeps
+// private, and the stack of a panic. A connection that a handler gave up before
+// its answer has the status 0. The level is Error for a
 // 5xx, else Info. A nil logger is slog's default at that moment.
 func To(logger *slog.Logger) wicketway.Middleware {
 	return wicketway.Wrap("accesslog", func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			c := counter{ResponseWriter: w}
 			start := time.Now()
-			defer func() { // a connection that is given up is logged as well
+			defer func() {
 				log := logger
 				if log == nil {
 					log = slog.Default()
 				}
-				c.log(log, r, time.Since(start))
+				gaveUp := recover() // only http.ErrAbortHandler comes this far
+				c.log(log, r, time.Since(start), gaveUp != nil)
+				if gaveUp != nil {
+					panic(gaveUp)
+				}
 			}()
 			next.ServeHTTP(&c, r)
 		})
 	})
 }
+
+var errGaveUp = errors.New("the handler gave up the connection (http.ErrAbortHandler)")
 
 // A counter notes the status and counts the bytes that pass.
 type counter struct {
@@ -42,11 +51,14 @@ type counter struct {
 	bytes  int64
 }
 
-func (c *counter) log(to *slog.Logger, r *http.Request, took time.Duration) {
+func (c *counter) log(to *slog.Logger, r *http.Request, took time.Duration, gaveUp bool) {
 	ctx := r.Context()
 	failure := wicketway.Failure(ctx)
 	status := c.status
-	if status == 0 {
+	if gaveUp && failure == nil {
+		failure = errGaveUp
+	}
+	if status == 0 && !gaveUp {
 		status = http.StatusOK
 		if failure != nil || ctx.Err() != nil {
 			status = StatusClientLeft
@@ -73,14 +85,25 @@ func (c *counter) log(to *slog.Logger, r *http.Request, took time.Duration) {
 	)
 	if failure != nil {
 		attrs = append(attrs, slog.String("error", failure.Error()))
-		if at, ok := errors.AsType[interface {
-			error
-			Stack() []byte
-		}](failure); ok {
-			attrs = append(attrs, slog.String("stack", string(at.Stack())))
+		if p, ok := errors.AsType[*problem.Problem](failure); ok && len(p.LogAttrs()) > 0 {
+			attrs = append(attrs, slog.GroupAttrs("private", p.LogAttrs()...))
+		}
+		if stack := stackOf(failure); len(stack) > 0 && level == slog.LevelError {
+			attrs = append(attrs, slog.String("stack", string(stack)))
 		}
 	}
 	to.LogAttrs(ctx, level, "request", attrs...)
+}
+
+// stackOf is where a panic or a problem of status 500 and above came from.
+func stackOf(err error) []byte {
+	for err != nil {
+		if at, ok := err.(interface{ Stack() []byte }); ok && len(at.Stack()) > 0 {
+			return at.Stack()
+		}
+		err = errors.Unwrap(err)
+	}
+	return nil
 }
 
 // Unwrap serves http.ResponseController.

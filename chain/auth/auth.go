@@ -59,6 +59,11 @@ func (b *bearer) String() string { return "bearer" }
 // Check is asked by Build.
 func (b *bearer) Check() error { return b.keys.wrong }
 
+// Kinds are for the catalogue of problems.
+func (b *bearer) Kinds() []*problem.Kind {
+	return []*problem.Kind{ErrTokenMissing, ErrTokenMalformed, ErrTokenExpired, ErrTokenRejected}
+}
+
 func (b *bearer) find(*jwt.Token) (any, error) { return b.keys.key, b.keys.wrong }
 
 func (b *bearer) Authenticate(r *http.Request) (*wicketway.Identity, error) {

@@ -86,11 +86,12 @@ func Build(s *store.Store, secret []byte, log *slog.Logger) (*wicketway.API, err
 	return wicketway.Build(
 		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
 		wicketway.Log(log),
+		wicketway.Translate(store.Translations...),
 		wicketway.Chain(requestid.Assign(), accesslog.To(log), compress.Bodies(), compress.Requests()),
 		wicketway.At("/api",
 			wicketway.Guard(auth.Bearer(auth.HS256(secret))),
 			wicketway.Version("v1", legacy.Parts(s)),
-			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), tokens.Parts(s, secret), drill.Parts()),
+			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), tokens.Parts(s, secret), drill.Parts(s)),
 		),
 	)
 }

@@ -27,7 +27,7 @@ var ErrTour = errors.New("the tour met answers that it did not expect")
 // A step is one request of the tour and what must come back.
 type step struct {
 	title  string
-	line   string // method and path, below /api
+	line   string // method and path; what starts with a version is below /api
 	as     string // whose token to send: skipper, keeper, or a token as it is
 	header http.Header
 	body   string
@@ -87,6 +87,10 @@ var steps = []step{
 	{title: "A compressed answer", line: "GET /v2/locks", header: http.Header{"Accept-Encoding": {"gzip"}}, status: 200, holds: []string{"Content-Encoding: gzip", "Vary: Accept-Encoding", `"lock":"bell"`}},
 	{title: "A handler that fails", line: "GET /v2/drill?fault=error", status: 500, code: "internal", lacks: []string{"sluice", "gauge"}, log: true},
 	{title: "A handler that panics", line: "GET /v2/drill?fault=panic", status: 500, code: "internal", lacks: []string{"below the bed", ".go:"}, log: true},
+	{title: "A conflict in the storage", line: "GET /v2/drill?fault=unique", status: 409, code: "conflict", lacks: []string{"UNIQUE", "locks."}, log: true},
+	{title: "A part of the canal that is silent", line: "GET /v2/drill?fault=gauge", status: 502, code: "gauge-silent", holds: []string{"Retry-After: 60"}, lacks: []string{"ttyS4"}, log: true},
+	{title: "A handler that takes too long", line: "GET /v2/drill?fault=late", status: 503, code: "timeout", lacks: []string{"tide"}},
+	{title: "What a kind of problem means", line: "GET /problems/slot-taken", status: 200, holds: []string{`"code": "slot-taken"`, "POST /api/v2/passages"}},
 	{title: "The server still answers", line: "GET /v2/locks/heron", status: 200, holds: []string{`"lock":"heron"`}},
 	{title: "Cancelling the booking", line: "DELETE /v2/passages/61", as: "skipper", status: 204},
 }
@@ -133,7 +137,7 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 		if s.header.Get("If-None-Match") == "{tag}" {
 			s.header.Set("If-None-Match", tag)
 		}
-		got, err := s.send(ctx, &client, base+"/api", c)
+		got, err := s.send(ctx, &client, base, c)
 		if err != nil {
 			return err
 		}
@@ -156,8 +160,16 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 	return nil
 }
 
+func (s step) request() (method, path string) {
+	method, path, _ = strings.Cut(s.line, " ")
+	if strings.HasPrefix(path, "/v") {
+		path = "/api" + path
+	}
+	return method, path
+}
+
 func (s step) send(ctx context.Context, client *http.Client, base string, c *Canal) (answer, error) {
-	method, path, _ := strings.Cut(s.line, " ")
+	method, path := s.request()
 	req, err := http.NewRequestWithContext(ctx, method, base+path, strings.NewReader(s.body))
 	if err != nil {
 		return answer{}, err
@@ -196,7 +208,7 @@ func read(resp *http.Response) (answer, error) {
 		return answer{}, err
 	}
 	a := answer{status: resp.StatusCode, body: string(text), media: resp.Header.Get("Content-Type"), tag: resp.Header.Get("Etag")}
-	for _, name := range []string{"Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Etag", "Link", "Vary"} {
+	for _, name := range []string{"Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Etag", "Link", "Retry-After", "Vary"} {
 		if v := resp.Header.Get(name); v != "" {
 			a.header += name + ": " + v + "\n"
 		}
@@ -272,8 +284,8 @@ const (
 )
 
 func (s step) print(out io.Writer, a answer) {
-	method, path, _ := strings.Cut(s.line, " ")
-	fmt.Fprintf(out, "    > %s /api%s\n", method, path)
+	method, path := s.request()
+	fmt.Fprintf(out, "    > %s %s\n", method, path)
 	if s.as != "" {
 		fmt.Fprintf(out, "    > Authorization: Bearer (%s)\n", s.as)
 	}

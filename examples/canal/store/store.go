@@ -192,6 +192,20 @@ func (s *Store) Cancel(ctx context.Context, vessel string, id int64) error {
 	return err
 }
 
+// Drill runs into a fault of the storage on purpose; nothing is changed.
+func (s *Store) Drill(ctx context.Context, fault string) error {
+	if fault == "norows" {
+		return s.db.QueryRowContext(ctx, `SELECT slug FROM locks WHERE slug = 'nowhere'`).Scan(new(string))
+	}
+	_, err := s.db.ExecContext(ctx, map[string]string{
+		"unique":     `INSERT INTO locks SELECT * FROM locks LIMIT 1`,
+		"notnull":    `UPDATE locks SET name = NULL`,
+		"check":      `UPDATE locks SET state = 'flooded'`,
+		"foreignkey": `INSERT INTO passages (lock, vessel, direction, slot, crew) VALUES ('nowhere', 'OB-1001', 'up', '', 1)`,
+	}[fault])
+	return err
+}
+
 func scanLock(r *sql.Rows, l *Lock) error {
 	return r.Scan(&l.Slug, &l.Name, &l.Length, &l.Width, &l.State)
 }

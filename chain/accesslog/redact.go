@@ -1,0 +1,172 @@
+package accesslog
+
+import (
+	"context"
+	"log/slog"
+	"reflect"
+	"slices"
+	"strings"
+)
+
+// Blank stands in a log where a secret was.
+const Blank = "[redacted]"
+
+// secrets are the keys whose values are never logged, in lower case without
+// hyphens and underscores.
+var secrets = []string{"password", "passphrase", "pin", "token", "accesstoken", "refreshtoken", "idtoken", "secret", "clientsecret",
+	"apikey", "authorization", "proxyauthorization", "cookie", "setcookie", "telephone", "phone", "email", "mail"}
+
+// Redact wraps a handler so that secrets do not reach it: values under the keys
+// that are known to hold some (password, pin, token, secret, authorization,
+// cookie, telephone, e-mail and the like, however they are written) and under
+// those given, at any depth: in groups, maps, lists and structs. The fields of a
+// struct count by their JSON names; those with rule:"writeOnly" are blanked too.
+// Secrets inside a text are not found.
+func Redact(h slog.Handler, more ...string) slog.Handler {
+	keys := map[string]bool{}
+	for _, k := range slices.Concat(secrets, more) {
+		keys[plainKey(k)] = true
+	}
+	return &redactor{h, keys, false}
+}
+
+type redactor struct {
+	slog.Handler
+	keys  map[string]bool
+	blank bool // the group that is open has a secret's name
+}
+
+func plainKey(key string) string {
+	return strings.NewReplacer("-", "", "_", "", " ", "").Replace(strings.ToLower(key))
+}
+
+func (r *redactor) Handle(ctx context.Context, record slog.Record) error {
+	clean := slog.NewRecord(record.Time, record.Level, record.Message, record.PC)
+	record.Attrs(func(a slog.Attr) bool {
+		clean.AddAttrs(r.attr(a))
+		return true
+	})
+	return r.Handler.Handle(ctx, clean)
+}
+
+func (r *redactor) WithAttrs(attrs []slog.Attr) slog.Handler {
+	clean := make([]slog.Attr, len(attrs))
+	for i, a := range attrs {
+		clean[i] = r.attr(a)
+	}
+	return &redactor{r.Handler.WithAttrs(clean), r.keys, r.blank}
+}
+
+func (r *redactor) WithGroup(name string) slog.Handler {
+	return &redactor{r.Handler.WithGroup(name), r.keys, r.blank || r.keys[plainKey(name)]}
+}
+
+func (r *redactor) attr(a slog.Attr) slog.Attr {
+	if r.blank || r.keys[plainKey(a.Key)] {
+		return slog.String(a.Key, Blank)
+	}
+	switch v := a.Value.Resolve(); v.Kind() {
+	case slog.KindGroup:
+		inner := make([]slog.Attr, 0, len(v.Group()))
+		for _, one := range v.Group() {
+			inner = append(inner, r.attr(one))
+		}
+		return slog.Attr{Key: a.Key, Value: slog.GroupValue(inner...)}
+	case slog.KindAny:
+		if clean, changed := r.value(reflect.ValueOf(v.Any()), maxDepth); changed {
+			return slog.Any(a.Key, clean)
+		}
+		return slog.Attr{Key: a.Key, Value: v}
+	default:
+		return slog.Attr{Key: a.Key, Value: v}
+	}
+}
+
+// maxDepth bounds the walk through a value that may contain itself; what is
+// deeper is blanked.
+const maxDepth = 16
+
+// value gives a copy without secrets, and whether there were any.
+func (r *redactor) value(v reflect.Value, depth int) (clean any, changed bool) {
+	if !v.IsValid() {
+		return nil, false
+	}
+	switch v.Kind() {
+	case reflect.Pointer, reflect.Interface:
+		if v.IsNil() {
+			return nil, false
+		}
+		if depth == 0 {
+			return Blank, true
+		}
+		return r.value(v.Elem(), depth-1)
+	case reflect.Struct, reflect.Map, reflect.Slice, reflect.Array:
+		if depth == 0 {
+			return Blank, true
+		}
+	}
+	switch v.Kind() {
+	case reflect.Struct:
+		return r.structure(v, depth-1)
+	case reflect.Map:
+		return r.mapping(v, depth-1)
+	case reflect.Slice, reflect.Array:
+		if v.Type().Elem().Kind() == reflect.Uint8 {
+			return v.Interface(), false
+		}
+		list := make([]any, v.Len())
+		for i := range v.Len() {
+			one, c := r.value(v.Index(i), depth-1)
+			list[i], changed = one, changed || c
+		}
+		return list, changed
+	}
+	if !v.CanInterface() {
+		return nil, false
+	}
+	return v.Interface(), false
+}
+
+func (r *redactor) structure(v reflect.Value, depth int) (any, bool) {
+	members, changed := map[string]any{}, false
+	for i := range v.NumField() {
+		field := v.Type().Field(i)
+		if !field.IsExported() {
+			continue
+		}
+		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+		if name == "" {
+			name = field.Name
+		}
+		if r.keys[plainKey(name)] || r.keys[plainKey(field.Name)] || slices.Contains(strings.Fields(field.Tag.Get("rule")), "writeOnly") {
+			members[name], changed = Blank, true
+			continue
+		}
+		one, c := r.value(v.Field(i), depth)
+		members[name], changed = one, changed || c
+	}
+	if !changed {
+		return v.Interface(), false
+	}
+	return members, true
+}
+
+func (r *redactor) mapping(v reflect.Value, depth int) (any, bool) {
+	if v.Type().Key().Kind() != reflect.String {
+		return v.Interface(), false
+	}
+	members, changed := map[string]any{}, false
+	for i := v.MapRange(); i.Next(); {
+		name := i.Key().String()
+		if r.keys[plainKey(name)] {
+			members[name], changed = Blank, true
+			continue
+		}
+		one, c := r.value(i.Value(), depth)
+		members[name], changed = one, changed || c
+	}
+	if !changed {
+		return v.Interface(), false
+	}
+	return members, true
+}

@@ -1,0 +1,99 @@
+package wicketway
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/problem"
+)
+
+// debugInfo is the member debug of a problem in development.
+type debugInfo struct {
+	Route  string       `json:"route,omitzero"` // where it was declared
+	Causes []debugCause `json:"causes,omitempty"`
+	Stack  []string     `json:"stack,omitempty"`
+}
+
+type debugCause struct {
+	Type    string `json:"type"`
+	Message string `json:"message"`
+}
+
+// debug tells all about a problem: the chain of its causes with their Go types,
+// and the stack where there is one, the frames of the user's own code first.
+func (t *target) debug(p *problem.Problem) jsontext.Value {
+	info := debugInfo{Causes: causes(p.Unwrap())}
+	if !t.fallback {
+		info.Route = t.method + " " + t.path + " at " + t.at.String()
+	}
+	stack := p.Stack()
+	if at, ok := errors.AsType[interface {
+		error
+		Stack() []byte
+	}](p.Unwrap()); ok {
+		stack = at.Stack()
+	}
+	info.Stack = ownFirst(stack)
+	text, err := json.Marshal(info)
+	if err != nil { // a message that is no UTF-8
+		text, _ = json.Marshal(debugInfo{Route: info.Route, Stack: info.Stack})
+	}
+	return text
+}
+
+// causes lists an error and what it wraps, joined errors one after the other.
+func causes(err error) []debugCause {
+	if err == nil {
+		return nil
+	}
+	list := []debugCause{{fmt.Sprintf("%T", err), strings.ToValidUTF8(err.Error(), "\uFFFD")}}
+	switch e := err.(type) {
+	case interface{ Unwrap() error }:
+		list = append(list, causes(e.Unwrap())...)
+	case interface{ Unwrap() []error }:
+		for _, one := range e.Unwrap() {
+			list = append(list, causes(one)...)
+		}
+	}
+	return list
+}
+
+// ownFirst writes a stack a line a frame, and puts the frames of Go itself and of
+// this package behind the others.
+func ownFirst(stack []byte) []string {
+	var own, others []string
+	lines := bytes.Split(bytes.TrimSpace(stack), []byte("\n"))
+	for i := 0; i+1 < len(lines); i += 2 {
+		function, place := string(lines[i]), strings.TrimSpace(string(lines[i+1]))
+		place, _, _ = strings.Cut(place, " +0x")
+		if name, _, ok := strings.Cut(function, "("); ok && !strings.HasPrefix(function, "(") {
+			if at := strings.LastIndex(function, "("); at > len(name) {
+				name = function[:at]
+			}
+			function = name
+		}
+		frame := function + " " + place
+		if isForeign(function) {
+			others = append(others, frame)
+		} else {
+			own = append(own, frame)
+		}
+	}
+	return slices.Concat(own, others)
+}
+
+func isForeign(function string) bool {
+	path, _, _ := strings.Cut(function, ".")
+	if slash := strings.LastIndexByte(function, '/'); slash >= 0 {
+		dot := strings.IndexByte(function[slash:], '.')
+		path = function[:slash+max(dot, 0)]
+	}
+	first, _, _ := strings.Cut(path, "/")
+	return path == "github.com/wicketway/wicketway" || path != "main" && !strings.Contains(first, ".") // the standard library
+}

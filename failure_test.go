@@ -1,0 +1,442 @@
+package wicketway_test
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/go-json-experiment/json"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/problem"
+)
+
+// A record is a log that tests can read.
+type record struct {
+	mu    sync.Mutex
+	lines bytes.Buffer
+}
+
+func (l *record) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.lines.Write(p)
+}
+
+// take gives the lines written since the last take, once there is one.
+func (l *record) take() []string {
+	for range 200 {
+		l.mu.Lock()
+		text := l.lines.String()
+		l.lines.Reset()
+		l.mu.Unlock()
+		if text != "" {
+			return strings.Split(strings.TrimSpace(text), "\n")
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	return nil
+}
+
+// checkLog holds what was logged against what must be: one line for the request,
+// with a status, at the level that goes with it, and with the cause.
+func checkLog(t *testing.T, what string, lines []string, status int, cause string) {
+	t.Helper()
+	var line struct {
+		Level, Error, Request, Stack string
+		Status                       int
+	}
+	if len(lines) != 1 {
+		t.Errorf("%s: %d lines were logged: %q", what, len(lines), lines)
+		return
+	}
+	if err := json.Unmarshal([]byte(lines[0]), &line, json.MatchCaseInsensitiveNames(true)); err != nil {
+		t.Errorf("%s: %v: %s", what, err, lines[0])
+	}
+	level := "INFO"
+	if status >= 500 || status <= 200 {
+		level = "ERROR"
+	}
+	if line.Status != status || line.Level != level || !strings.Contains(line.Error, cause) || line.Request == "" ||
+		strings.Contains(cause, "panic") && line.Stack == "" && status >= 500 {
+		t.Errorf("%s: wanted %s %d with %q: %s", what, level, status, cause, lines[0])
+	}
+}
+
+var errStored = problem.Define(http.StatusNotFound, "no-such-row", "Nothing is stored there")
+
+func TestEveryWayToFail(t *testing.T) {
+	secret := errors.New("SELECT pin FROM vessels")
+	give := func(err error) func(context.Context, wicketway.None) (string, error) {
+		return func(context.Context, wicketway.None) (string, error) { return "", err }
+	}
+	throw := func(value any) func(context.Context, wicketway.None) (string, error) {
+		return func(context.Context, wicketway.None) (string, error) { panic(value) }
+	}
+	broken := wicketway.Wrap("broken", func(http.Handler) http.Handler {
+		return http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+			var levels map[string]int
+			levels[http.MethodGet]++
+		})
+	})
+	plainText := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Kept", "yes")
+		http.Error(w, "teapot in /srv/old.go", http.StatusTeapot)
+	})
+	log := &record{}
+	waiting := make(chan struct{})
+	rowsFirst := func(err error) error {
+		if errors.Is(err, sql.ErrNoRows) {
+			return errStored.New("No such row.")
+		}
+		return nil
+	}
+	api := build(t,
+		wicketway.Log(slog.New(slog.NewJSONHandler(log, nil))),
+		wicketway.Chain(requestid.Assign(), accesslog.To(slog.New(slog.NewJSONHandler(log, nil)))),
+		wicketway.Translate(func(err error) error {
+			if errors.Is(err, sql.ErrNoRows) || errors.Is(err, sql.ErrTxDone) {
+				return problem.Overloaded.New("outer")
+			}
+			return nil
+		}),
+		wicketway.Group(wicketway.Translate(func(error) error { return nil }, rowsFirst),
+			wicketway.Route("GET /row", give(fmt.Errorf("find: %w", sql.ErrNoRows))),
+			wicketway.Route("GET /tx", give(sql.ErrTxDone))),
+		wicketway.Route("GET /kind", give(errCanal)),
+		wicketway.Route("GET /problem", give(fmt.Errorf("desk: %w", errClosed.New("Closed.").Private("gate", 7).Because(secret)))),
+		wicketway.Route("GET /joined", give(errors.Join(errors.New("first"), errClosed.New("Second.")))),
+		wicketway.Route("GET /foreign", give(secret)),
+		wicketway.Route("GET /own500", give(problem.Internal.New("The gates are stuck.").RetryAfter(1500*time.Millisecond))),
+		wicketway.Route("GET /panic", throw(secret)),
+		wicketway.Route("GET /panic/text", throw("SELECT")),
+		wicketway.Route("GET /panic/nil", func(context.Context, wicketway.None) (string, error) { var s *struct{ X string }; return s.X, nil }),
+		wicketway.Route("GET /middleware", whoami, wicketway.Chain(broken)),
+		wicketway.Route("GET /output", func(context.Context, wicketway.None) (float64, error) { return math.NaN(), nil }),
+		wicketway.Route("GET /late", func(ctx context.Context, _ wicketway.None) (string, error) { <-ctx.Done(); return "", ctx.Err() }, wicketway.Limits{Time: 5 * time.Millisecond}),
+		wicketway.Route("GET /seat", func(ctx context.Context, _ wicketway.None) (string, error) {
+			waiting <- struct{}{}
+			<-waiting
+			return "", nil
+		}, wicketway.Limits{AtOnce: 1}),
+		wicketway.Route("POST /body", func(_ context.Context, in gauge) (gauge, error) { return in, nil }, wicketway.Limits{Body: 30}),
+		wicketway.Route("GET /guarded", whoami, wicketway.Guard(plate("p"))),
+		wicketway.Mount("/old", plainText, wicketway.Uniform()),
+		wicketway.Handle("GET /fail", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { wicketway.Fail(w, r, secret) })),
+		wicketway.Handle("GET /partly", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			io.WriteString(w, strings.Repeat("x", 5000))
+			panic(secret)
+		})),
+		wicketway.Handle("GET /abort", http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })),
+		wicketway.Handle("GET /gone", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			waiting <- struct{}{}
+			<-r.Context().Done()
+			wicketway.Fail(w, r, fmt.Errorf("stopped: %w", r.Context().Err()))
+		})),
+	)
+	server := httptest.NewServer(api)
+	defer server.Close()
+	for _, c := range []struct {
+		request string
+		status  int
+		code    string
+		field   string // that the answer has
+		cause   string // that the log has
+	}{
+		{"GET /nothing", 404, "not-found", "", "not-found"},
+		{"GET /x/%2e%2e/nothing", 404, "not-found", "", "not-found"},
+		{"DELETE /kind", 405, "method-not-allowed", "Allow: GET, HEAD, OPTIONS", "method-not-allowed"},
+		{"GET /kind", 409, "canal", "", "canal"},
+		{"GET /problem", 409, "lock-closed", "", "desk: lock-closed: Closed.: SELECT"},
+		{"GET /joined", 409, "lock-closed", "", "first\nlock-closed"},
+		{"GET /foreign", 500, "internal", "", "SELECT pin"},
+		{"GET /own500", 500, "internal", "Retry-After: 2", "stuck"},
+		{"GET /row", 404, "no-such-row", "", "no-such-row: No such row.: find: sql: no rows"},
+		{"GET /tx", 503, "overloaded", "", "overloaded: outer: sql: transaction"},
+		{"GET /panic", 500, "internal", "", "panic: SELECT pin"},
+		{"GET /panic/text", 500, "internal", "", "panic: SELECT"},
+		{"GET /panic/nil", 500, "internal", "", "panic: runtime error: invalid memory address"},
+		{"GET /middleware", 500, "internal", "", "panic: assignment to entry in nil map"},
+		{"GET /output", 500, "internal", "", "cannot be written as JSON"},
+		{"GET /late", 503, "timeout", "", "deadline exceeded"},
+		{"POST /body", 415, "unsupported-media-type", "Accept: application/json", "no Content-Type"},
+		{"POST /body {", 400, "input-unreadable", "", "cut off"},
+		{`POST /body {"name":"","level":1}`, 422, "input-invalid", "", "at least 1 character"},
+		{`POST /body {"name":"a very long name","level":1}`, 413, "body-too-large", "", "larger than 30"},
+		{"GET /guarded", 401, "unauthorized", "WWW-Authenticate: Plate", "no plate"},
+		{"GET /old/pot", 418, "im-a-teapot", "X-Kept: yes", "teapot in /srv/old.go"},
+		{"GET /fail", 500, "internal", "", "SELECT pin"},
+	} {
+		fields := strings.SplitN(c.request, " ", 3)
+		body := strings.Join(fields[2:], "")
+		r, err := http.NewRequest(fields[0], server.URL+fields[1], strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if body != "" {
+			r.Header.Set("Content-Type", "application/json")
+		} else if fields[0] == "POST" {
+			r.Body, r.ContentLength = io.NopCloser(strings.NewReader("x")), 1
+		}
+		resp, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		w := &httptest.ResponseRecorder{Code: resp.StatusCode, HeaderMap: resp.Header, Body: bytes.NewBuffer(text)}
+		checkProblem(t, c.request, w, c.status, c.code)
+		name, value, _ := strings.Cut(c.field, ": ")
+		if resp.Header.Get(name) != value || !strings.Contains(string(text), "urn:uuid:"+resp.Header.Get("X-Request-Id")) {
+			t.Errorf("%s: %v %s", c.request, resp.Header, text)
+		}
+		for _, told := range []string{"SELECT", ".go", "sql", "runtime", `gate"`} {
+			if strings.Contains(string(text), told) {
+				t.Errorf("%s tells the caller of %q: %s", c.request, told, text)
+			}
+		}
+		lines := log.take()
+		checkLog(t, c.request, lines, c.status, c.cause)
+		if fields[1] == "/problem" && !strings.Contains(lines[0], `"private":{"gate":7}`) {
+			t.Errorf("what is private is not logged: %s", lines[0])
+		}
+	}
+	// What ends without an answer: a part, an abort, a caller who leaves. No client
+	// is used, since it would ask again.
+	raw := func(path string) net.Conn {
+		conn, err := net.Dial("tcp", server.Listener.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(conn, "GET %s HTTP/1.1\r\nHost: x\r\n\r\n", path)
+		return conn
+	}
+	for path, want := range map[string]struct {
+		status int
+		cause  string
+	}{"/partly": {200, "panic: SELECT pin"}, "/abort": {0, "gave up the connection"}} {
+		conn := raw(path)
+		if text, _ := io.ReadAll(conn); bytes.HasSuffix(text, []byte("0\r\n\r\n")) || want.status == 0 && len(text) > 0 {
+			t.Errorf("%s looks whole: %s", path, text)
+		}
+		checkLog(t, path, log.take(), want.status, want.cause)
+		conn.Close()
+	}
+	conn := raw("/gone")
+	<-waiting
+	conn.Close()
+	checkLog(t, "/gone", log.take(), accesslog.StatusClientLeft, "stopped: context canceled")
+	// One more than there are seats.
+	go http.Get(server.URL + "/seat")
+	<-waiting
+	if resp, err := http.Get(server.URL + "/seat"); err != nil || resp.StatusCode != 503 || resp.Header.Get("Retry-After") != "1" {
+		t.Errorf("an overloaded route: %v %+v", err, resp)
+	}
+	waiting <- struct{}{}
+}
+
+// A short load in which one request of ten panics: the others are answered, and no
+// goroutine is left behind.
+func TestPanicsUnderLoad(t *testing.T) {
+	type number struct {
+		N int `from:"path n"`
+	}
+	api := build(t, wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Route("GET /n/{n}", func(_ context.Context, in number) (int, error) {
+		if in.N%10 == 0 {
+			panic(in.N)
+		}
+		return in.N, nil
+	}))
+	before := runtime.NumGoroutine()
+	server := httptest.NewServer(api)
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
+	var all sync.WaitGroup
+	end := time.Now().Add(2 * time.Second)
+	for i := range 8 {
+		all.Go(func() {
+			for n := i * 1_000_000; time.Now().Before(end); n++ {
+				resp, err := client.Get(fmt.Sprintf("%s/n/%d", server.URL, n))
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				text, _ := io.ReadAll(resp.Body)
+				resp.Body.Close()
+				if want := fmt.Sprintf("%d\n", n); n%10 != 0 && string(text) != want || n%10 == 0 && resp.StatusCode != 500 {
+					t.Errorf("%d: %d %s", n, resp.StatusCode, text)
+				}
+			}
+		})
+	}
+	all.Wait()
+	client.CloseIdleConnections()
+	server.Close()
+	for range 100 {
+		if runtime.NumGoroutine() <= before {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Errorf("%d goroutines before, %d after", before, runtime.NumGoroutine())
+}
+
+// In development the caller is told all, and a kind that the route does not name
+// is a failure.
+func TestDevelopmentTellsAll(t *testing.T) {
+	cause := fmt.Errorf("desk: %w", errors.Join(io.ErrUnexpectedEOF, errors.New("no \xff UTF-8")))
+	api := build(t, wicketway.Development(), wicketway.Log(slog.New(slog.DiscardHandler)),
+		wicketway.Route("GET /declared", func(context.Context, wicketway.None) (string, error) { return "", errClosed.New("x").Because(cause) }, wicketway.Fails(errCanal)),
+		wicketway.Route("GET /undeclared", func(context.Context, wicketway.None) (string, error) { return "", errStored.New("x") }, wicketway.Fails(errCanal)),
+		wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic(cause) }),
+		wicketway.Route("GET /made", func(context.Context, wicketway.None) (string, error) { return "", problem.Internal.New("x") }, wicketway.Fails(problem.Internal)),
+	)
+	for path, want := range map[string]struct {
+		status int
+		causes string // the types
+		first  string // frame of the stack
+	}{
+		"/declared":   {409, "*fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", ""},
+		"/undeclared": {500, "*fmt.wrapError *errors.errorString", ""},
+		"/panic":      {500, "*wicketway.panicError *fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", "wicketway_test.TestDevelopmentTellsAll.func"},
+		"/made":       {500, "", "wicketway_test.TestDevelopmentTellsAll.func"},
+	} {
+		w := ask(api, "GET "+path, "", "")
+		var p struct {
+			Status int
+			Debug  struct {
+				Route  string
+				Causes []struct{ Type, Message string }
+				Stack  []string
+			}
+		}
+		if err := json.Unmarshal(w.Body.Bytes(), &p, json.MatchCaseInsensitiveNames(true)); err != nil {
+			t.Fatal(err)
+		}
+		var types []string
+		for _, c := range p.Debug.Causes {
+			types = append(types, c.Type)
+		}
+		if p.Status != want.status || strings.Join(types, " ") != want.causes && path != "/undeclared" || len(types) == 0 && want.causes != "" ||
+			!strings.HasPrefix(p.Debug.Route, "GET "+path+" at failure_test.go:") ||
+			want.first != "" && (len(p.Debug.Stack) == 0 || !strings.Contains(p.Debug.Stack[0], want.first)) {
+			t.Errorf("%s: %s", path, w.Body)
+		}
+	}
+}
+
+// Who prefers a page gets one; who has no preference gets JSON.
+func TestProblemsForPeopleAndTheirCatalogue(t *testing.T) {
+	parts := []wicketway.Part{
+		wicketway.Route("GET /canal/{id}", func(context.Context, struct {
+			ID int `from:"path id"`
+		}) (string, error) {
+			return "", errClosed.New("<script>alert(1)</script>")
+		}, wicketway.Fails(errClosed)),
+	}
+	api := build(t, parts...)
+	for accept, media := range map[string]string{
+		"": "application/problem+json", "*/*": "application/problem+json", "text/html": "text/html; charset=utf-8",
+		"text/html,application/xhtml+xml;q=0.9,*/*;q=0.8": "text/html; charset=utf-8", "application/json, text/html": "application/problem+json",
+		"text/html;q=0.5, application/problem+json": "application/problem+json", "image/png": "application/problem+json",
+	} {
+		header := ""
+		if accept != "" {
+			header = "Accept: " + accept
+		}
+		w := ask(api, "GET /canal/1", header, "")
+		if w.Header().Get("Content-Type") != media || w.Code != 409 || strings.HasPrefix(media, "text/html") && strings.Contains(w.Body.String(), "<script") {
+			t.Errorf("Accept %q: %d %s %s", accept, w.Code, w.Header().Get("Content-Type"), w.Body)
+		}
+	}
+	if page := ask(api, "GET /canal/x", "Accept: text/html", "").Body.String(); !strings.Contains(page, "must be a whole number") || !strings.Contains(page, `href="/problems/input-unreadable"`) {
+		t.Errorf("the page lacks the fault or its meaning: %s", page)
+	}
+	for _, c := range []struct{ request, accept, want string }{
+		{"GET /problems/lock-closed", "", `"GET /canal/{id}"`},
+		{"GET /problems/lock-closed", "text/html", "<h1>The lock is closed</h1>"},
+		{"GET /problems/input-unreadable", "", `"meaning": "The member errors`},
+		{"GET /problems/unheard-of", "", `"code":"not-found"`},
+	} {
+		if w := ask(api, c.request, "Accept: "+c.accept, ""); !strings.Contains(w.Body.String(), c.want) {
+			t.Errorf("%s: %d %s", c.request, w.Code, w.Body)
+		}
+	}
+	elsewhere := build(t, append(parts, wicketway.ProblemBase("https://canal.example/help#"))...)
+	if w := ask(elsewhere, "GET /canal/1", "", ""); !strings.Contains(w.Body.String(), `"type":"https://canal.example/help#lock-closed"`) {
+		t.Errorf("a base of one's own: %s", w.Body)
+	}
+	if w := ask(elsewhere, "GET /problems/lock-closed", "", ""); w.Code != 404 {
+		t.Errorf("described here though the base is elsewhere: %s", w.Body)
+	}
+	_, err := wicketway.Build(about, append(parts, wicketway.ProblemBase("https://canal.example/help"), wicketway.Route("GET /w", func(context.Context, wicketway.None) (struct {
+		PIN string `json:"pin" rule:"writeOnly"`
+	}, error) {
+		return struct {
+			PIN string `json:"pin" rule:"writeOnly"`
+		}{}, nil
+	}))...)
+	if err == nil || !strings.Contains(err.Error(), "ends neither in a slash nor in #") || !strings.Contains(err.Error(), "the member /pin is writeOnly") {
+		t.Errorf("mistakes: %v", err)
+	}
+}
+
+// A client gets the same kind again, with its members.
+func TestProblemsAreReadBack(t *testing.T) {
+	type secretive struct{ C chan int }
+	api := build(t, wicketway.Log(slog.New(slog.DiscardHandler)),
+		wicketway.Route("GET /closed", func(context.Context, wicketway.None) (string, error) {
+			return "", errClosed.New("Until May.").With("day", 3).With("day", 4).With("status", 1).With("bad", secretive{}).RetryAfter(time.Minute)
+		}),
+		wicketway.Route("GET /page/{n}", func(context.Context, struct {
+			N int `from:"path n"`
+		}) (string, error) {
+			return "", nil
+		}),
+	)
+	server := httptest.NewServer(api)
+	defer server.Close()
+	read := func(path string, kinds ...*problem.Kind) (*problem.Problem, error) {
+		resp, err := http.Get(server.URL + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return problem.Read(resp, kinds...)
+	}
+	p, err := read("/closed", errCanal, errClosed)
+	if err != nil || !errors.Is(p, errClosed) || !errors.Is(p, errCanal) || p.Detail() != "Until May." || p.Header().Get("Retry-After") != "60" {
+		t.Errorf("%v %v", p, err)
+	}
+	if day, ok := p.Member("day"); fmt.Sprint(day) != "4" || !ok {
+		t.Errorf("the member day is %v", day)
+	}
+	if _, ok := p.Member("bad"); ok {
+		t.Error("a member that JSON cannot carry was sent")
+	}
+	if p, err = read("/page/x"); err != nil || !errors.Is(p, problem.Unreadable) || len(p.Items()) != 1 || p.Items()[0].Name != "n" {
+		t.Errorf("%v %v", p, err)
+	}
+	if p, err = read("/closed"); err != nil || p.Kind().Code() != "lock-closed" || p.Kind().Status() != 409 || errors.Is(p, errClosed) {
+		t.Errorf("an unknown kind: %v %v", p, err)
+	}
+	if _, err = read("/page/1"); err == nil || !strings.Contains(err.Error(), "application/json") {
+		t.Errorf("an answer that is no problem: %v", err)
+	}
+	if n := testing.AllocsPerRun(100, func() { _ = errClosed.New("Until May.") }); n > 1 {
+		t.Errorf("making an ordinary problem takes %v allocations", n)
+	}
+}
