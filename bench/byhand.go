@@ -117,7 +117,7 @@ func (h *handmade) route(w http.ResponseWriter, r *http.Request, a *about) {
 			}
 			return
 		}
-		a.fail(w, http.StatusNotFound, "not-found", "Nothing is here", errors.New("not found"))
+		a.tell(w, http.StatusNotFound, "not-found", "Nothing is here", "Nothing is at "+r.URL.EscapedPath()+".", nil, errors.New("not found"))
 	}
 }
 
@@ -160,22 +160,34 @@ type handmadeBooking struct {
 
 var plate = regexp.MustCompile(`^[A-Z]{2}-[0-9]{4}$`)
 
-func (b *handmadeBooking) faults() (found []string) {
-	check := func(ok bool, fault string) {
+// handmadeFault is a fault as the answer shows it.
+type handmadeFault struct {
+	In      string `json:"in"`
+	Pointer string `json:"pointer"`
+	Rule    string `json:"rule"`
+	Want    any    `json:"want,omitzero"`
+	Detail  string `json:"detail"`
+}
+
+func (b *handmadeBooking) faults() (found []handmadeFault) {
+	check := func(ok bool, pointer, rule string, want any, detail string) {
 		if !ok {
-			found = append(found, fault)
+			found = append(found, handmadeFault{"body", pointer, rule, want, detail})
 		}
 	}
-	check(plate.MatchString(b.Vessel), "/vessel must match the pattern")
-	check(b.Direction == "up" || b.Direction == "down", "/direction must be one of up, down")
-	check(!b.Slot.IsZero(), "/slot is missing")
-	check(b.Crew >= 1 && b.Crew <= 40, "/crew must be from 1 to 40")
-	check(b.Deposit != nil && *b.Deposit >= 0, "/deposit must be at least 0")
-	check(b.Hazardous != nil, "/hazardous is missing")
-	check(b.Cargo != nil && b.Cargo.Tonnes != nil && *b.Cargo.Tonnes >= 0 && *b.Cargo.Tonnes <= 300, "/cargo/tonnes must be from 0 to 300")
-	check(b.Cargo != nil && b.Cargo.Kind != "" && utf8.RuneCountInString(b.Cargo.Kind) <= 40, "/cargo/kind must have from 1 to 40 characters")
-	check(b.Stops != nil && len(b.Stops) <= 8, "/stops must have at most 8 items")
-	check(b.Remark != nil && utf8.RuneCountInString(*b.Remark) <= 200, "/remark must have at most 200 characters")
+	check(plate.MatchString(b.Vessel), "/vessel", "pattern", "^[A-Z]{2}-[0-9]{4}$", "must match the pattern ^[A-Z]{2}-[0-9]{4}$")
+	check(b.Direction == "up" || b.Direction == "down", "/direction", "enum", []string{"up", "down"}, "must be one of up, down")
+	check(!b.Slot.IsZero(), "/slot", "required", nil, "is missing")
+	check(b.Crew >= 1, "/crew", "minimum", 1, "must be at least 1")
+	check(b.Crew <= 40, "/crew", "maximum", 40, "must be at most 40")
+	check(b.Deposit != nil && *b.Deposit >= 0, "/deposit", "minimum", 0, "must be at least 0")
+	check(b.Hazardous != nil, "/hazardous", "required", nil, "is missing")
+	check(b.Cargo != nil && b.Cargo.Tonnes != nil && *b.Cargo.Tonnes >= 0, "/cargo/tonnes", "minimum", 0, "must be at least 0")
+	check(b.Cargo == nil || b.Cargo.Tonnes == nil || *b.Cargo.Tonnes <= 300, "/cargo/tonnes", "maximum", 300, "must be at most 300")
+	check(b.Cargo != nil && b.Cargo.Kind != "", "/cargo/kind", "minLength", 1, "must have at least 1 character")
+	check(b.Cargo == nil || utf8.RuneCountInString(b.Cargo.Kind) <= 40, "/cargo/kind", "maxLength", 40, "must have at most 40 characters")
+	check(b.Stops != nil && len(b.Stops) <= 8, "/stops", "maxItems", 8, "must have at most 8 items")
+	check(b.Remark != nil && utf8.RuneCountInString(*b.Remark) <= 200, "/remark", "maxLength", 200, "must have at most 200 characters")
 	return found
 }
 
@@ -203,7 +215,8 @@ func (h *handmade) book(w http.ResponseWriter, r *http.Request, a *about, lock s
 		return
 	}
 	if found := b.faults(); found != nil {
-		a.fail(w, http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule", errors.New(strings.Join(found, "; ")))
+		a.tell(w, http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule",
+			fmt.Sprintf("%d items of the input are wrong.", len(found)), found, handmadeFaults(found))
 		return
 	}
 	out, err := json.Marshal(booked{61, lock, b.Vessel, b.Slot, b.Crew, a.caller, quiet})
@@ -217,15 +230,33 @@ func (h *handmade) book(w http.ResponseWriter, r *http.Request, a *about, lock s
 	w.Write(out)
 }
 
+// handmadeFaults are for the log.
+type handmadeFaults []handmadeFault
+
+func (fs handmadeFaults) Error() string {
+	text := "input-invalid"
+	for _, f := range fs {
+		text += "; " + f.Pointer + " " + f.Detail
+	}
+	return text
+}
+
 func (a *about) fail(w http.ResponseWriter, status int, code, title string, err error) {
+	a.tell(w, status, code, title, "", nil, err)
+}
+
+func (a *about) tell(w http.ResponseWriter, status int, code, title, detail string, faults []handmadeFault, err error) {
 	a.failure = err
+	text, _ := json.Marshal(struct {
+		Type     string          `json:"type"`
+		Title    string          `json:"title"`
+		Status   int             `json:"status"`
+		Detail   string          `json:"detail,omitzero"`
+		Instance string          `json:"instance"`
+		Code     string          `json:"code"`
+		Errors   []handmadeFault `json:"errors,omitempty"`
+	}{"/problems/" + code, title, status, detail, "urn:uuid:" + a.id, code, faults})
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	json.MarshalWrite(w, struct {
-		Type     string `json:"type"`
-		Title    string `json:"title"`
-		Status   int    `json:"status"`
-		Instance string `json:"instance"`
-		Code     string `json:"code"`
-	}{"about:blank", title, status, "urn:uuid:" + a.id, code})
+	w.Write(text)
 }

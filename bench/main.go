@@ -78,6 +78,8 @@ var lines = []struct {
 	{"a whole request in process, against one written by hand", requestInProcess},
 	{"allocations of a whole request, against one written by hand", requestAllocations},
 	{"CPU time of a whole request over an in-memory connection", requestOverWire},
+	{"a request that ends in 404, against one written by hand", notFound},
+	{"a request that ends in 422 with three faults, the same", invalid},
 	{"Build of 10,000 routes, in units of 0.1 s", buildTime},
 	{"Build of 10,000 routes, against ten times 1,000", buildLinear},
 	{"memory for a route, in units of 1 KiB", buildMemory},

@@ -89,22 +89,62 @@ func (p *page) Write(b []byte) (int, error) { return p.body.Write(b) }
 
 // inProcess calls a handler n times with a request that is made new only where
 // a handler uses it up.
-func inProcess(h http.Handler) func(int) {
+func inProcess(h http.Handler) func(int) { return asking(h, "", bookingJSON, http.StatusCreated) }
+
+// asking is inProcess for another path or body, and the status that must come.
+func asking(h http.Handler, path, text string, status int) func(int) {
 	r := newRequest(token())
-	body := strings.NewReader(bookingJSON)
-	r.Body = io.NopCloser(body)
+	if path != "" {
+		r.URL.Path = path
+	}
+	body := strings.NewReader(text)
+	r.Body, r.ContentLength = io.NopCloser(body), int64(len(text))
 	p := &page{header: http.Header{}}
 	return func(n int) {
 		for range n {
-			body.Reset(bookingJSON)
+			body.Reset(text)
 			clear(p.header)
 			p.body.Reset()
 			h.ServeHTTP(p, r)
-			if p.status != http.StatusCreated {
+			if p.status != status {
 				panic(p.body.String())
 			}
 		}
 	}
+}
+
+// threeFaults is the body with a bad plate, direction and crew.
+var threeFaults = strings.NewReplacer("OB-1001", "OB-1", `"up"`, `"across"`, `"crew":3`, `"crew":99`).Replace(bookingJSON)
+
+func notFound(m meter) result {
+	return failing(m, "/api/v2/nothing", bookingJSON, http.StatusNotFound)
+}
+
+func invalid(m meter) result {
+	return failing(m, "", threeFaults, http.StatusUnprocessableEntity)
+}
+
+// failing compares requests that end in a problem, after a check that both sides
+// tell the same, but for the request's id.
+func failing(m meter, path, body string, status int) result {
+	ours, theirs := sides()
+	var told [2]string
+	for i, h := range []http.Handler{ours, theirs} {
+		r := newRequest(token())
+		if path != "" {
+			r.URL.Path = path
+		}
+		r.Body = io.NopCloser(strings.NewReader(body))
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, r)
+		told[i] = strings.TrimSpace(strings.ReplaceAll(w.Body.String(), w.Header().Get("X-Request-Id"), "ID"))
+	}
+	if told[0] != told[1] {
+		panic("the two sides tell different problems:\n" + told[0] + "\n" + told[1])
+	}
+	a, b := asking(ours, path, body, status), asking(theirs, path, body, status)
+	ratio, x, y := m.compare(wall, a, b)
+	return holds("", ratio, 1.1, "%.1f µs to %.1f µs, %.0f to %.0f allocations", x/1000, y/1000, allocations(a), allocations(b))
 }
 
 // sides are both handlers, after a check that they answer alike.

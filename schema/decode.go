@@ -33,13 +33,19 @@ var strict, lax = json.RejectUnknownMembers(true), json.RejectUnknownMembers(fal
 //
 // What is well takes the fast path: the text is decoded, the rules are asked of
 // the Go value, and only where a zero value could mean an absent member or a null
-// is the text skimmed once more. Only when something failed is it walked again to
-// find every fault.
+// is the text skimmed once more. Only when something failed is it gone over again
+// to find every fault: along the value, if the text could be decoded, or else token
+// by token.
 func (t *Type) Decode(data []byte, into any, lenient Leniency) []Fault {
 	if t.open && tooDeep(data) {
 		return []Fault{{Rule: "depth", Want: MaxDepth, Detail: fmt.Sprintf("is nested deeper than %d levels", MaxDepth), Unreadable: true}}
 	}
 	if ok, err := t.fast(data, into, lenient); !ok {
+		if err == nil {
+			if found := t.collect(data, reflect.ValueOf(into).Elem()); found != nil {
+				return found
+			}
+		}
 		return t.explain(data, lenient, err)
 	}
 	if !t.judges {

@@ -52,7 +52,7 @@ type site struct {
 }
 
 func (at site) below(token string) string {
-	return at.pointer + "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(token)
+	return at.pointer + "/" + escapeToken(token)
 }
 
 func (r *reporter) fault(at site, rule string, want any, detail string, unreadable bool) {

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"cmp"
 	"reflect"
 	"slices"
 	"strings"
@@ -165,8 +166,18 @@ func FuzzDecode(f *testing.F) {
 			typ.judge(reflect.ValueOf(&v).Elem(), "", &own)
 			ok = own.faults == nil
 		}
-		if found := typ.report(data, Strict); ok != (found == nil) {
+		found := typ.report(data, Strict)
+		if ok != (found == nil) {
 			t.Errorf("%q: fast %v (%v), reported %+v", data, ok, err, found)
+		}
+		if err == nil && !ok {
+			collected := typ.collect(data, reflect.ValueOf(&v).Elem())
+			order := func(a, b Fault) int { return cmp.Or(cmp.Compare(a.Pointer, b.Pointer), cmp.Compare(a.Rule, b.Rule)) }
+			slices.SortFunc(collected, order)
+			slices.SortFunc(found, order)
+			if !slices.EqualFunc(collected, found, func(a, b Fault) bool { return order(a, b) == 0 && a.Unreadable == b.Unreadable }) {
+				t.Errorf("%q: collected %+v, reported %+v", data, collected, found)
+			}
 		}
 	})
 }
