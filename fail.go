@@ -8,6 +8,8 @@ import (
 	"net/http"
 	"runtime/debug"
 
+	"github.com/go-json-experiment/json/jsontext"
+
 	"github.com/wicketway/wicketway/negotiate"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -118,6 +120,9 @@ func tell(w http.ResponseWriter, r *http.Request, t *target, p *problem.Problem)
 		h["Content-Type"] = contentTypeProblem
 		var text []byte
 		text, lost = p.Append(buffer.AvailableBuffer(), how)
+		if value := jsontext.Value(text); t.development && value.Indent(indented) == nil {
+			text = value
+		}
 		buffer.Write(append(text, '\n'))
 	}
 	if lost != nil {

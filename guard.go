@@ -31,8 +31,6 @@ type Identity struct {
 	Subject string
 	// Scopes are what the caller may do.
 	Scopes []string
-	// Claims are what else is known, as the guard found it.
-	Claims map[string]any
 }
 
 // Caller is who sent the request, in handlers and in middleware alike: the zero

@@ -29,7 +29,7 @@ h1 { font-size: 1.55rem; line-height: 1.25; margin: 0 0 .9rem; font-weight: 600 
 h2 { font-size: 1rem; margin: 1.8rem 0 .5rem }
 p { margin: .6rem 0 }
 .status { color: var(--mark); font-variant-numeric: tabular-nums; font-size: .95rem; margin: 0 0 .3rem }
-table { border-collapse: collapse; width: 100%%; font-size: .95rem }
+table { border-collapse: collapse; width: 100%%; margin-top: 1.2rem; font-size: .95rem }
 th, td { text-align: left; vertical-align: top; padding: .4rem 1rem .4rem 0; border-top: 1px solid var(--line) }
 th { color: var(--faint); font-weight: 500; white-space: nowrap }
 code, pre { font: .88rem/1.5 ui-monospace, monospace }

@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-json-experiment/json"
+
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/schema"
 )
@@ -95,7 +97,7 @@ func TestOutputs(t *testing.T) {
 		{"PUT /new", asJSON + "\nIf-Match: *", `{"name":"bell","level":2}`, 412, "", "precondition"},
 		{"GET /broken", "", "", 200, "", `[{"name":"bell","level":1},{"name":"","level":12}]`},
 		{"GET /dev", "", "", 200, "", "{\n  \"name\": \"bell\",\n  \"level\": 2\n}"},
-		{"GET /dev/broken", "", "", 500, "", `"code":"internal"`},
+		{"GET /dev/broken", "", "", 500, "", `"code": "internal"`},
 	} {
 		w := ask(api, c.request, c.header, c.body)
 		name, value, _ := strings.Cut(c.field, ": ")
@@ -278,6 +280,9 @@ func TestOptional(t *testing.T) {
 		}),
 		wicketway.Route("PUT /lenient", func(_ context.Context, in patch) (patch, error) { return in, nil }, wicketway.AllowUnknown()),
 	)
+	if text, err := json.Marshal(patch{Level: schema.Some(7.5)}); err != nil || string(text) != `{"level":7.5}` {
+		t.Errorf("written: %s, %v", text, err)
+	}
 	for body, want := range map[string]string{
 		`{}`:                         "200 {}",
 		`{"level":null}`:             `200 {"level":null}`,

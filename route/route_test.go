@@ -252,8 +252,8 @@ func FuzzTemplate(f *testing.F) {
 			}
 			return
 		}
-		if template.String() != text {
-			t.Fatalf("%q prints as %q", text, template)
+		if same, err := route.Parse(template.String()); err != nil || template.String() != text || !same.Equal(template) {
+			t.Fatalf("%q prints as %q: %v", text, template, err)
 		}
 		names := template.Names()
 		values := map[string]string{}

@@ -79,19 +79,55 @@ func matching(d wicketway.Description, path string) []wicketway.RouteInfo {
 	return found
 }
 
+// printRoutes prints a table. What all chains begin with is told once, below it.
 func printRoutes(out io.Writer, routes []wicketway.RouteInfo) {
+	shared := sharedChain(routes)
+	more := slices.ContainsFunc(routes, func(r wicketway.RouteInfo) bool { return len(r.Chain) > len(shared) })
 	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "VERSION\tMETHOD\tPATH\tNAME\tWHO MAY CALL\tCHAIN\tDECLARED")
-	for _, r := range routes {
-		var chain []string
-		for _, l := range r.Chain {
-			chain = append(chain, l.Name)
+	row := func(version, method, path, name, who, chain, at string) {
+		cells := []string{version, method, path, name, who, chain, at}
+		if !more {
+			cells = slices.Delete(cells, 5, 6)
 		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", dash(r.Version), methodName(r.Method), r.Path, dash(r.Name),
-			access(r), dash(strings.Join(chain, " ")), where(r.At))
+		fmt.Fprintln(t, strings.Join(cells, "\t"))
+	}
+	row("VERSION", "METHOD", "PATH", "NAME", "WHO MAY CALL", "CHAIN", "DECLARED")
+	for _, r := range routes {
+		row(dash(r.Version), methodName(r.Method), r.Path, dash(r.Name), access(r), dash(chainText(r.Chain[len(shared):], " ")), where(r.At))
 	}
 	t.Flush()
-	fmt.Fprintf(out, "%d %s\n", len(routes), plural(len(routes), "route", "routes"))
+	fmt.Fprintf(out, "%d %s", len(routes), plural(len(routes), "route", "routes"))
+	if len(shared) > 0 {
+		fmt.Fprintf(out, "; requests pass %s", chainText(shared, ", "))
+		if more {
+			fmt.Fprint(out, ", and then their route's own chain")
+		}
+	}
+	fmt.Fprintln(out)
+}
+
+// sharedChain is what the chains of all routes begin with.
+func sharedChain(routes []wicketway.RouteInfo) []wicketway.LinkInfo {
+	if len(routes) == 0 {
+		return nil
+	}
+	shared := routes[0].Chain
+	for _, r := range routes {
+		n := 0
+		for n < len(shared) && n < len(r.Chain) && shared[n] == r.Chain[n] {
+			n++
+		}
+		shared = shared[:n]
+	}
+	return shared
+}
+
+func chainText(chain []wicketway.LinkInfo, between string) string {
+	names := make([]string, len(chain))
+	for i, l := range chain {
+		names[i] = l.Name
+	}
+	return strings.Join(names, between)
 }
 
 // access says who may call a route.

@@ -17,11 +17,12 @@ import (
 
 // What can stand in the way of a passage.
 var (
-	ErrNoSuchPassage  = problem.NotFound.Define(http.StatusNotFound, "no-such-passage", "The caller has no such passage")
-	ErrCanal          = problem.Define(http.StatusConflict, "canal", "The canal cannot do that now")
-	ErrLockClosed     = ErrCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed")
-	ErrSlotTaken      = ErrCanal.Define(http.StatusConflict, "slot-taken", "The slot is taken")
-	ErrVesselTooLarge = ErrCanal.Define(http.StatusConflict, "vessel-too-large", "The vessel does not fit the chamber")
+	ErrNoSuchPassage = problem.NotFound.Define(http.StatusNotFound, "no-such-passage", "The caller has no such passage")
+	ErrCanal         = problem.Define(http.StatusConflict, "canal", "The canal cannot do that now").
+				Means("The request is well, but not at this time or in this place.")
+	ErrLockClosed     = ErrCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed").Means("The member state tells why; another lock may be open.")
+	ErrSlotTaken      = ErrCanal.Define(http.StatusConflict, "slot-taken", "The slot is taken").Means("Choose another half hour.")
+	ErrVesselTooLarge = ErrCanal.Define(http.StatusConflict, "vessel-too-large", "The vessel does not fit the chamber").Means("The detail gives the sizes in metres.")
 )
 
 // Passage is a booking as the API shows it.

@@ -1,0 +1,64 @@
+package negotiate_test
+
+import (
+	"testing"
+
+	"github.com/wicketway/wicketway/negotiate"
+)
+
+// RFC 9110, 12.5.3.
+func TestEncoding(t *testing.T) {
+	for _, c := range []struct {
+		accept []string
+		want   string
+	}{
+		{nil, ""},                    // anything would do: as it is
+		{[]string{""}, ""},           // nothing but identity
+		{[]string{"gzip"}, "gzip"},   //
+		{[]string{"GZIP"}, "gzip"},   // codings are case-insensitive
+		{[]string{"x-gzip"}, "gzip"}, // 8.4.1.3
+		{[]string{"deflate, br"}, "br"},
+		{[]string{"gzip, br"}, "br"}, // equal: the server's order
+		{[]string{"gzip;q=1, br;q=0.9"}, "gzip"},
+		{[]string{"br;q=0.2", "gzip;q=0.4"}, "gzip"}, // two lines are one list (5.3)
+		{[]string{"*"}, "br"},
+		{[]string{"*, br;q=0"}, "gzip"},
+		{[]string{"*;q=0"}, ""},
+		{[]string{"gzip;q=0"}, ""},
+		{[]string{"identity, gzip;q=0.5"}, ""},
+		{[]string{"identity;q=0.1, gzip;q=0.5"}, "gzip"},
+		{[]string{"gzip;q=2"}, ""},      // no weight (12.4.2)
+		{[]string{"gzip;q=0.1234"}, ""}, // three digits at the most
+		{[]string{"gzip ; Q=0.5"}, "gzip"},
+		{[]string{",, gzip ,"}, "gzip"}, // empty items count for nothing (5.6.1.2)
+	} {
+		if got := negotiate.Encoding(c.accept, "br", "gzip"); got != c.want {
+			t.Errorf("%q: %q, want %q", c.accept, got, c.want)
+		}
+	}
+}
+
+// RFC 9110, 12.5.1.
+func TestMediaType(t *testing.T) {
+	for _, c := range []struct {
+		accept []string
+		want   string
+	}{
+		{nil, "application/json"},
+		{[]string{"*/*"}, "application/json"},
+		{[]string{"text/html"}, "text/html"},
+		{[]string{"text/*"}, "text/html"},
+		{[]string{"TEXT/HTML;level=1"}, "text/html"},
+		{[]string{"text/csv"}, ""},
+		{[]string{"text/html, application/json"}, "application/json"}, // equal: the server's order
+		{[]string{"text/html, application/json;q=0.9"}, "text/html"},
+		{[]string{"text/html;q=0.1, */*"}, "application/json"},
+		{[]string{"*/*, application/json;q=0"}, "text/html"}, // the most specific range counts
+		{[]string{"application/*;q=0.2, text/html;q=0.1"}, "application/json"},
+		{[]string{"text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8"}, "text/html"},
+	} {
+		if got := negotiate.MediaType(c.accept, "application/json", "text/html"); got != c.want {
+			t.Errorf("%q: %q, want %q", c.accept, got, c.want)
+		}
+	}
+}
