@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -20,6 +21,27 @@ import (
 
 	"github.com/wicketway/wicketway/examples/canal/store"
 )
+
+// notes are a log that is read while the server goes on writing.
+type notes struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (n *notes) Write(p []byte) (int, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.text.Write(p)
+}
+
+// take gives what was written since it was last asked.
+func (n *notes) take() string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	text := n.text.String()
+	n.text.Reset()
+	return text
+}
 
 // ErrTour is returned by Tour where an answer was not as expected.
 var ErrTour = errors.New("the tour met answers that it did not expect")
@@ -107,7 +129,7 @@ type answer struct {
 // Tour serves the canal on a free port, walks through it and prints what it
 // sends and gets. It returns ErrTour if an answer was not as expected.
 func Tour(ctx context.Context, out io.Writer) (err error) {
-	var log bytes.Buffer
+	var log notes
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -131,7 +153,7 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableCompression: true, DisableKeepAlives: true}}
 	wrong, tag := 0, ""
 	for i, s := range steps {
-		log.Reset()
+		log.take() // what was written at the start, or late
 		fmt.Fprintf(out, "\n%2d  %s\n", i+1, s.title)
 		s.header = s.header.Clone()
 		if s.header.Get("If-None-Match") == "{tag}" {
@@ -144,7 +166,7 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 		tag = cmp.Or(got.tag, tag)
 		s.print(out, got)
 		if s.log {
-			printLog(out, log.String())
+			printLog(out, log.take())
 		}
 		if missed := s.missed(got); missed != nil {
 			wrong++
