@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"runtime/debug"
+	"strconv"
 
 	"github.com/go-json-experiment/json/jsontext"
 
@@ -125,6 +126,11 @@ func tell(w http.ResponseWriter, r *http.Request, t *target, p *problem.Problem)
 		}
 		buffer.Write(append(text, '\n'))
 	}
+	if s := stateOf(r.Context()); s != nil {
+		if s.prepareToLinger(r, p); s.linger {
+			h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
+		}
+	}
 	if lost != nil {
 		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", lost.Error(), "request", RequestID(r.Context()))
 	}
@@ -190,6 +196,7 @@ func panicStack() []byte {
 // cut off.
 func (s *state) finish(r *http.Request) {
 	s.close()
+	s.receiveRest()
 	for _, clean := range s.cleanup {
 		clean()
 	}

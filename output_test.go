@@ -304,3 +304,35 @@ func TestOptional(t *testing.T) {
 		t.Errorf("a patch of another type: %d %v", w.Code, w.Header())
 	}
 }
+
+// Who sends all of a body that is too large before he reads still gets the answer,
+// whether its length was announced or not.
+func TestTheRefusalOfALargeBodyArrives(t *testing.T) {
+	api := build(t, wicketway.Limits{Body: 1000}, wicketway.Route("POST /body", func(_ context.Context, in gauge) (gauge, error) { return in, nil }))
+	server := httptest.NewServer(api)
+	defer server.Close()
+	const size = 6 << 20
+	for _, framing := range []string{fmt.Sprintf("Content-Length: %d", size), "Transfer-Encoding: chunked"} {
+		conn, err := net.Dial("tcp", server.Listener.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(conn, "POST /body HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\n%s\r\n\r\n", framing)
+		body := strings.Repeat(" ", size)
+		if strings.HasPrefix(framing, "Transfer") {
+			body = fmt.Sprintf("%x\r\n%s\r\n0\r\n\r\n", size, body)
+		}
+		if _, err := io.WriteString(conn, body); err != nil {
+			t.Errorf("%s: sending: %v", framing, err)
+		}
+		resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+		if err != nil {
+			t.Errorf("%s: %v", framing, err)
+			continue
+		}
+		if text, err := io.ReadAll(resp.Body); resp.StatusCode != 413 || err != nil || !strings.Contains(string(text), "body-too-large") {
+			t.Errorf("%s: %d %s %v", framing, resp.StatusCode, text, err)
+		}
+		conn.Close()
+	}
+}

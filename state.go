@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"context"
+	"io"
 	"net/http"
 	"strconv"
 	"sync/atomic"
@@ -23,6 +24,8 @@ type state struct {
 	outcome  route.Outcome // why there is no match, where there is none
 	location string        // where the caller is to be sent instead
 	cleanup  []func()      // run when the request has ended
+	body     io.Reader     // the server's own
+	linger   bool          // what is left of the body is to be received
 
 	caller    atomic.Pointer[Identity]
 	requestID atomic.Pointer[string]
@@ -57,7 +60,7 @@ func stateOf(ctx context.Context) *state {
 func (s *state) outer() *state { return stateOf(s.Context) }
 
 func newState(a *API, w http.ResponseWriter, r *http.Request) *state {
-	s := &state{Context: r.Context(), api: a}
+	s := &state{Context: r.Context(), api: a, body: r.Body}
 	s.response = response{ResponseWriter: w, head: r.Method == http.MethodHead}
 	return s
 }
