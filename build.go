@@ -68,6 +68,7 @@ func (b *builder) group(g group, prefix route.Template, outer terms) {
 	b.at = g.at
 	t := b.list(g.at, g.parts, outer)
 	if g.kind == "Version" {
+		t.ownManner()
 		t.version = b.versionName(g, outer)
 	}
 	if g.prefix != "" {
@@ -99,13 +100,13 @@ func (b *builder) group(g group, prefix route.Template, outer terms) {
 // list applies the settings of one list, those that replace before those that
 // add, so that their order does not matter.
 func (b *builder) list(at place, parts []Part, outer terms) terms {
-	t := outer.below()
 	var settings []setting
 	for _, p := range parts {
 		if s, ok := p.(Setting); ok {
 			settings = append(settings, s.setting())
 		}
 	}
+	t := outer.below(settings)
 	for i, s := range settings {
 		if !s.replaces {
 			continue

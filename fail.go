@@ -79,7 +79,7 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 		noteFailure(ctx, err)
 		return
 	}
-	t := &target{}
+	t := nobody
 	if s != nil {
 		t = s.target
 	}
@@ -96,6 +96,9 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	tell(w, r, t, p)
 }
+
+// nobody is the target of what is no API's request.
+var nobody = &target{terms: terms{manner: &manner{}}, fallback: true}
 
 // tell writes a problem, as a page for a caller who prefers that.
 func tell(w http.ResponseWriter, r *http.Request, t *target, p *problem.Problem) {

@@ -16,17 +16,23 @@ import (
 // terms are what holds at one point of the description: what all settings
 // around it add up to. A copy goes down into each group and route.
 type terms struct {
-	links       []*link // the chain, outermost first
-	guard       Authenticator
-	guardAt     int // how many links come before the guard
-	guardPlace  place
-	guarded     bool
-	public      bool
-	scopes      []string
-	fails       []*problem.Kind
-	answers     int // the status of a success; 0: 200, or 204 for None
-	summary     string
-	name        string
+	links      []*link // the chain, outermost first
+	guard      Authenticator
+	guardAt    int // how many links come before the guard
+	guardPlace place
+	guarded    bool
+	public     bool
+	scopes     []string
+	fails      []*problem.Kind
+	answers    int // the status of a success; 0: 200, or 204 for None
+	summary    string
+	name       string
+	*manner
+}
+
+// A manner is what mostly holds for whole groups. The routes of a list share one,
+// until a setting changes it: an API has many routes, and few manners.
+type manner struct {
 	limits      Limits
 	seats       chan struct{} // one for each request at a time; nil: no limit
 	version     string
@@ -43,13 +49,25 @@ type terms struct {
 	nearest     int                 // how many of them the list that is being read has added
 }
 
-// below is a copy to which inner settings can add without touching t.
-func (t terms) below() terms {
+// below is a copy to which inner settings can add without touching t. The manner
+// is a copy only if one of them can change it.
+func (t terms) below(settings []setting) terms {
 	t.links = slices.Clip(t.links)
 	t.scopes = slices.Clip(t.scopes)
 	t.fails = slices.Clip(t.fails)
-	t.nearest = 0
+	if slices.ContainsFunc(settings, func(s setting) bool { return !slices.Contains(leavesManner, s.name) }) {
+		t.ownManner()
+	}
 	return t
+}
+
+// leavesManner are the settings that speak of no manner.
+var leavesManner = []string{"Chain", "Guard", "Public", "Scopes", "Fails", "Answers", "Summary", "Name"}
+
+func (t *terms) ownManner() {
+	own := *t.manner
+	own.nearest = 0
+	t.manner = &own
 }
 
 // Chain adds middleware, outermost first. Outer groups' chains come before inner
@@ -204,7 +222,7 @@ const modeVariable = "WICKETWAY_MODE"
 
 // initialTerms are what holds before any setting.
 func (b *builder) initialTerms() terms {
-	t := terms{limits: Limits{Body: 1 << 20}}
+	t := terms{manner: &manner{limits: Limits{Body: 1 << 20}}}
 	switch mode := os.Getenv(modeVariable); mode {
 	case "", "production":
 	case "development":
