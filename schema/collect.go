@@ -96,7 +96,7 @@ func (c *collector) object(t *Type, v reflect.Value, needed bool) {
 	there := make([]bool, len(t.fields))
 	next := 0
 	for c.skimmer.at++; c.more('}'); {
-		i := t.fieldIndex(c.name(), next)
+		i := c.member(t, next)
 		if next = i + 1; i < 0 {
 			c.skip()
 			continue

@@ -50,9 +50,11 @@ func (f *field) hold(v reflect.Value) bool {
 	if len(f.rules)+len(f.items) == 0 {
 		return true
 	}
-	v, there := f.typ.reach(v)
-	if !there {
-		return true
+	if f.typ.shape == pointer || f.typ.shape == either {
+		var there bool
+		if v, there = f.typ.reach(v); !there {
+			return true
+		}
 	}
 	if f.items != nil {
 		elem := f.typ.base().elem

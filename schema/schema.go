@@ -71,6 +71,7 @@ type field struct {
 	index    []int
 	first    int  // index[0]
 	direct   bool // the index has no more
+	plain    bool // the name is written in JSON as it is
 	typ      *Type
 	rules    rules
 	items    rules    // for each item of a list
@@ -246,7 +247,7 @@ func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool)
 			}
 			continue
 		}
-		f := &field{name: name, index: at, first: at[0], direct: len(at) == 1, rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
+		f := &field{name: name, index: at, first: at[0], direct: len(at) == 1, plain: !strings.ContainsAny(name, `"\`), rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
 		f.typ = c.compile(sf.Type, where)
 		f.required = !optional && !f.typ.null && !hasOption(options, "omitzero") && !hasOption(options, "omitempty")
 		c.rule(f, sf, where)

@@ -63,7 +63,7 @@ func (s *skimmer) object(t *Type, v reflect.Value) bool {
 	}
 	next := 0
 	for s.at++; s.more('}'); {
-		i := t.fieldIndex(s.name(), next)
+		i := s.member(t, next)
 		if next = i + 1; i < 0 || doubts[i] != unseen {
 			s.skip()
 			continue
@@ -116,6 +116,20 @@ const (
 // doubtful reports whether a member must be looked at in the text.
 func (f *field) doubtful(v reflect.Value) bool {
 	return f.typ.unsure(v) || f.typ.null && (f.required || f.fallback.IsValid()) && v.IsZero()
+}
+
+// member reads a name and finds its member: at once where it is the one that would
+// come next.
+func (s *skimmer) member(t *Type, next int) int {
+	if next < len(t.fields) && t.fields[next].plain {
+		name := t.fields[next].name
+		end := s.at + 1 + len(name)
+		if end < len(s.data) && s.data[end] == '"' && string(s.data[s.at+1:end]) == name {
+			s.at = end + 1
+			return next
+		}
+	}
+	return t.fieldIndex(s.name(), next)
 }
 
 // fieldIndex finds a member by name, trying first the one that would come next
