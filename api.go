@@ -41,7 +41,9 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		defer cancel()
 	}
 	r = r.WithContext(s)
-	r.Pattern = s.target.path
+	if !s.target.fallback {
+		r.Pattern = s.target.path
+	}
 	defer s.finish(r)
 	s.target.from(0, &s.response, r, s)
 }

@@ -28,7 +28,8 @@ const ownBase = "/problems/"
 
 // ProblemBase says what stands before a kind's code in the type of its problems
 // (RFC 9457, 3.1.1): the URI of a page about them, with its last slash. Without
-// it that is /problems/, which the API serves itself.
+// it that is /problems/, which the API serves itself; an API that another handler
+// puts under a prefix needs to say so.
 func ProblemBase(uri string) Setting {
 	at := here(0)
 	return setting{at, "ProblemBase", true, func(b *builder, t *terms) {
@@ -142,7 +143,7 @@ func (n *nowhere) describeProblem(w http.ResponseWriter, r *http.Request, s *sta
 		return false, nil
 	}
 	h := w.Header()
-	h.Add("Vary", "Accept")
+	varyByAccept(h)
 	if prefersHTML(r.Header["Accept"]) {
 		var page bytes.Buffer
 		writeKind(&page, list[i])

@@ -113,12 +113,12 @@ func tell(w http.ResponseWriter, r *http.Request, t *target, p *problem.Problem)
 	if t.development {
 		how.Debug = t.debug(p)
 	}
+	varyByAccept(h)
 	buffer := buffers.Get().(*bytes.Buffer)
 	defer recycle(buffer)
 	var lost error
 	if accept := r.Header["Accept"]; prefersHTML(accept) {
 		h["Content-Type"] = []string{"text/html; charset=utf-8"}
-		h.Add("Vary", "Accept")
 		writePage(buffer, p, how)
 	} else {
 		h["Content-Type"] = contentTypeProblem
@@ -139,6 +139,15 @@ func tell(w http.ResponseWriter, r *http.Request, t *target, p *problem.Problem)
 	}
 	w.WriteHeader(p.Kind().Status())
 	w.Write(buffer.Bytes())
+}
+
+// varyByAccept tells caches that the answer depends on Accept (RFC 9110, 12.5.5).
+func varyByAccept(h http.Header) {
+	if h["Vary"] == nil {
+		h["Vary"] = varyAccept
+		return
+	}
+	h.Add("Vary", "Accept")
 }
 
 // prefersHTML reports whether a caller ranks a page above JSON; who has no

@@ -397,6 +397,23 @@ func TestProblemsForPeopleAndTheirCatalogue(t *testing.T) {
 	}
 }
 
+// An API inside another tells the outer one's log what failed, under the outer
+// one's request id.
+func TestFailuresInsideAMountedAPI(t *testing.T) {
+	log := &record{}
+	logger := slog.New(slog.NewJSONHandler(log, nil))
+	inner := build(t, wicketway.Log(logger), wicketway.Route("GET /closed", func(context.Context, wicketway.None) (string, error) {
+		return "", errClosed.New("Closed.").Because(io.ErrUnexpectedEOF)
+	}))
+	outer := build(t, wicketway.Log(logger), wicketway.Chain(requestid.Assign(), accesslog.To(logger)), wicketway.Mount("/inner", inner))
+	w := ask(outer, "GET /inner/closed", "", "")
+	checkProblem(t, "inside", w, 409, "lock-closed")
+	if !strings.Contains(w.Body.String(), w.Header().Get("X-Request-Id")) || w.Header().Get("Vary") != "Accept" {
+		t.Errorf("%v %s", w.Header(), w.Body)
+	}
+	checkLog(t, "inside", log.take(), 409, "lock-closed: Closed.: unexpected EOF")
+}
+
 // A client gets the same kind again, with its members.
 func TestProblemsAreReadBack(t *testing.T) {
 	type secretive struct{ C chan int }

@@ -90,6 +90,7 @@ func compileOutput(at *site, t reflect.Type, in *inputPlan) output {
 var (
 	contentTypeJSON    = []string{"application/json"}
 	contentTypeProblem = []string{"application/problem+json"}
+	varyAccept         = []string{"Accept"}
 )
 
 var indented = jsontext.WithIndent("  ")

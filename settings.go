@@ -150,7 +150,8 @@ func Name(name string) Setting {
 // Limits are the bounds of what a request may ask for. A zero field leaves what
 // an outer group says, in the end the default.
 type Limits struct {
-	// Body is the size of a request's body in bytes; 1 MiB by default.
+	// Body is the size in bytes of a body that a route's input reads; 1 MiB by
+	// default. Plain and mounted handlers see to theirs themselves.
 	Body int64
 	// Time is how long a route may take, from when the request came in; unlimited
 	// by default. Then its context ends and the caller gets 503. A function that

@@ -257,6 +257,7 @@ func (a *about) tell(w http.ResponseWriter, status int, code, title, detail stri
 		Errors   []handmadeFault `json:"errors,omitempty"`
 	}{"/problems/" + code, title, status, detail, "urn:uuid:" + a.id, code, faults})
 	w.Header().Set("Content-Type", "application/problem+json")
+	w.Header().Add("Vary", "Accept")
 	w.WriteHeader(status)
 	w.Write(text)
 }

@@ -115,7 +115,7 @@ func (c *collector) object(t *Type, v reflect.Value, needed bool) {
 			c.path = c.path[:len(c.path)-1]
 		case f.fallback.IsValid():
 			if fv, ok := f.of(v); ok {
-				fv.Set(f.fallback)
+				renew(fv, f.fallback)
 			}
 		}
 	}

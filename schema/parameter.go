@@ -63,7 +63,7 @@ func (p *Parameter) Absent(v reflect.Value) []Fault {
 		return []Fault{{Rule: "required", Detail: "is missing"}}
 	}
 	if p.fallback.IsValid() {
-		v.Set(p.fallback)
+		renew(v, p.fallback)
 	}
 	return nil
 }

@@ -297,6 +297,19 @@ func set(to, from reflect.Value) {
 	to.Set(from)
 }
 
+// renew sets a default, with nothing shared between one value and the next.
+func renew(to, fallback reflect.Value) {
+	switch fallback.Kind() {
+	case reflect.Pointer:
+		to.Set(reflect.New(fallback.Type().Elem()))
+		renew(to.Elem(), fallback.Elem())
+	case reflect.Slice: // of bytes: no other list can have a default
+		to.SetBytes(append([]byte{}, fallback.Bytes()...))
+	default:
+		to.Set(fallback)
+	}
+}
+
 // base is the type behind pointers: what rules speak about.
 func (t *Type) base() *Type {
 	for t.shape == pointer || t.shape == either {

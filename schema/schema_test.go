@@ -149,6 +149,22 @@ func TestDecode(t *testing.T) {
 	}
 }
 
+// What one value does with its default is not seen by the next.
+func TestDefaultsAreNotShared(t *testing.T) {
+	type crewed struct {
+		Crew *int   `json:"crew" rule:"default=2"`
+		Seal []byte `json:"seal" rule:"default=YWI="`
+	}
+	typ := compiled(t, reflect.TypeFor[crewed]())
+	for range 2 {
+		var v crewed
+		if faults := typ.Decode([]byte(`{}`), &v, Strict); faults != nil || *v.Crew != 2 || string(v.Seal) != "ab" {
+			t.Fatalf("%+v %v", v, faults)
+		}
+		*v.Crew, v.Seal[0] = 3, 'x'
+	}
+}
+
 // The fast path and the one that reports must agree on what is well.
 func FuzzDecode(f *testing.F) {
 	for _, c := range decodings {

@@ -88,7 +88,7 @@ func (s *skimmer) object(t *Type, v reflect.Value) bool {
 		}
 		if f.fallback.IsValid() {
 			if fv, there := f.of(v); there {
-				fv.Set(f.fallback)
+				renew(fv, f.fallback)
 			}
 		}
 	}

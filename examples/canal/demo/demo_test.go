@@ -124,6 +124,14 @@ func TestWrongRequests(t *testing.T) {
 		{book, body + "\nContent-Encoding: gzip", packed("gzip", `{"remark":"`+strings.Repeat("x", 1<<20)+`"}`), 413, "body-too-large", ""},
 		{book, body + "\nContent-Encoding: zstd", packed("zstd", `{"remark":"`+strings.Repeat("x", 1<<20)+`"}`), 413, "body-too-large", ""},
 		{book, body + "\nContent-Encoding: gzip", packed("gzip", `{`+good+`,"crew":0}`), 422, "input-invalid", "body /crew minimum"},
+		// The storage's own refusals, and failures.
+		{"GET /v2/drill?fault=norows", "", "", 404, "not-found", ""},
+		{"GET /v2/drill?fault=unique", "", "", 409, "conflict", ""},
+		{"GET /v2/drill?fault=foreignkey", "", "", 409, "conflict", ""},
+		{"GET /v2/drill?fault=notnull", "", "", 422, "storage-refused", ""},
+		{"GET /v2/drill?fault=check", "", "", 422, "storage-refused", ""},
+		{"GET /v2/drill?fault=gauge", "", "", 502, "gauge-silent", ""},
+		{"GET /v2/drill?fault=late", "", "", 503, "timeout", ""},
 		// What the canal itself refuses.
 		{book, body, `{"lock":"tanners","direction":"up","slot":"2027-05-04T09:30:00Z"}`, 409, "lock-closed", ""},
 		{book, body, `{"lock":"nowhere","direction":"up","slot":"2027-05-04T09:30:00Z"}`, 404, "no-such-lock", ""},
