@@ -18,15 +18,26 @@
 //
 // # Inputs
 //
-// The input type of a route says where each field comes from and which rules
-// hold; rules are those of package schema. Without any from tag the whole type
-// is the JSON body. [None] stands for no input, or no output.
+// The input type of a route says where each field comes from (path, query, header,
+// cookie, body, form or file) and which rules hold; rules are those of package
+// schema. Structs can be embedded, so that paging is written once. Without any
+// from tag the whole type is the JSON body. [None] stands for no input, or no
+// output.
 //
 //	type bookPassage struct {
 //		Lock string     `from:"path lock"`
 //		Days int        `from:"query days" rule:"minimum=1 default=1"`
 //		Body NewPassage `from:"body"`
 //	}
+//
+// What breaks a rule never reaches the route: the caller gets every fault at once,
+// each with its place.
+//
+// # Outputs
+//
+// An output is sent as JSON. [Reply] adds a status and header fields, [Page] the
+// way to its neighbours; [Envelope], [Conditional] and [Development] are settings
+// about outputs.
 //
 // # Other handlers
 //
@@ -46,11 +57,14 @@
 //
 // A setting may stand in the list of a group or of a route; where in the list
 // does not matter. It either replaces what an outer group says (Guard, Public,
-// Answers, Summary, Name, Limits, Slashes) or adds to it (Chain, Scopes, Fails).
+// Answers, Summary, Name, Limits, Slashes and most others) or adds to it (Chain,
+// Scopes, Fails, Translate).
 //
 // # Errors
 //
 // What a route returns as its error reaches the caller as a problem of package
-// problem; any other error becomes a 500 that tells nothing, with the cause in
-// the log. Middleware uses [Fail] for the same.
+// problem; [Translate] turns foreign errors into problems, and any other error
+// becomes a 500 that tells nothing, with the cause in the log. Middleware uses
+// [Fail] for the same. [API.Problems] is the catalogue of all that can come back,
+// and the API serves it: the type of a problem leads there.
 package wicketway

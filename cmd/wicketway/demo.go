@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/examples/canal/demo"
 )
 
@@ -19,7 +20,7 @@ func demoCommand() *cobra.Command {
 			if tour {
 				return checked(demo.Tour(c.Context(), c.OutOrStdout()))
 			}
-			log := slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))
+			log := slog.New(accesslog.Redact(slog.NewTextHandler(c.ErrOrStderr(), nil)))
 			return checked(demo.Run(c.Context(), listen, data, c.OutOrStdout(), log))
 		},
 	}

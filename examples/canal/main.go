@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"syscall"
 
+	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/examples/canal/demo"
 )
 
@@ -20,7 +21,7 @@ func main() {
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	log := slog.New(accesslog.Redact(slog.NewTextHandler(os.Stderr, nil)))
 	if err := demo.Run(ctx, *listen, *data, os.Stdout, log); err != nil {
 		fmt.Fprintln(os.Stderr, "canal:", err)
 		os.Exit(1)

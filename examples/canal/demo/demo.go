@@ -126,7 +126,7 @@ curl -s %[1]s/api/v2/passages -H "Authorization: Bearer $SKIPPER" -H 'Content-Ty
 curl -s '%[1]s/api/v2/passages?notify=nobody' -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"","direction":"sideways","crew":99}'
 curl -s -X PATCH %[1]s/api/v2/passages/61 -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/merge-patch+json' -d '{"crew":4,"remark":"in no hurry"}'
 curl -s -X PUT %[1]s/api/v2/locks/tanners/state -H "Authorization: Bearer $KEEPER" -H 'Content-Type: application/json' -d '{"state":"open"}'
-curl -si %[1]s/api/v2/drill?fault=panic
+curl -si '%[1]s/api/v2/drill?fault=panic'
 
 `, base, c.Skipper, c.Keeper)
 }

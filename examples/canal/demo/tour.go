@@ -19,6 +19,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/examples/canal/store"
 )
 
@@ -135,7 +136,7 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 		return err
 	}
 	defer l.Close()
-	c, err := Open("", slog.New(slog.NewTextHandler(&log, nil)))
+	c, err := Open("", slog.New(accesslog.Redact(slog.NewTextHandler(&log, nil))))
 	if err != nil {
 		return err
 	}

@@ -39,7 +39,7 @@ func Parts(s *store.Store, secret []byte) wicketway.Part {
 
 type login struct {
 	Vessel string `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'" note:"Registration plate"`
-	PIN    string `json:"pin" rule:"pattern='^[0-9]{4}$'"`
+	PIN    string `json:"pin" rule:"pattern='^[0-9]{4}$' writeOnly"`
 }
 
 // Token is the answer, in the terms of RFC 6749, 5.1.
