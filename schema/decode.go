@@ -193,13 +193,24 @@ func (t *Type) examine(v reflect.Value) (ok bool, doubts doubtSet) {
 }
 
 func (t *Type) examineObject(v reflect.Value) (ok bool, doubts doubtSet) {
+	base := addressOf(v)
 	for i, f := range t.fields {
+		bit := doubtSet(1) << min(i, lastDoubt)
+		if f.reads != byReflection && base != nil {
+			zero, holds := f.peek(base)
+			if zero {
+				doubts |= bit
+			}
+			if !holds && !(zero && !f.required) { // the skimmer knows whether such a zero was sent
+				return false, 0
+			}
+			continue
+		}
 		fv, there := f.of(v)
 		if !there {
 			continue
 		}
-		bit := doubtSet(1) << min(i, lastDoubt)
-		if f.isZero(fv) && (!f.typ.null || f.required || f.fallback.IsValid()) {
+		if fv.IsZero() && (!f.typ.null || f.required || f.fallback.IsValid()) {
 			doubts |= bit
 			if !f.required {
 				continue // the skimmer knows whether the zero was sent
@@ -219,21 +230,6 @@ func (t *Type) examineObject(v reflect.Value) (ok bool, doubts doubtSet) {
 		}
 	}
 	return true, doubts
-}
-
-// isZero is reflect's IsZero, quicker for the usual types.
-func (f *field) isZero(v reflect.Value) bool {
-	switch f.typ.shape {
-	case text:
-		return v.Len() == 0
-	case boolean:
-		return !v.Bool()
-	case integer:
-		if v.CanInt() {
-			return v.Int() == 0
-		}
-	}
-	return v.IsZero()
 }
 
 // unsure reports whether a value does not tell all about what was sent for it:

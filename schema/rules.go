@@ -19,6 +19,12 @@ type rule struct {
 	detail  string // what a person is told
 	holds   func(v reflect.Value) bool
 	bySize  bool // only the length of a list counts, not its items
+
+	// What holds asks, of a value that was read without reflection; nil where the
+	// rule cannot be asked so.
+	ofText  func(string) bool
+	ofWhole func(int64) bool
+	ofReal  func(float64) bool
 }
 
 type rules []rule
@@ -101,8 +107,8 @@ var keywords = []keyword{
 	{"exclusiveMaximum", isNumeric, "numbers", bound("must be less than %s", func(v, limit float64) bool { return v < limit },
 		func(c int) bool { return c < 0 })},
 	{"multipleOf", isNumeric, "numbers", parseMultiple},
-	{"minLength", isText, "text", size("must have at least %d character(s)", longEnough)},
-	{"maxLength", isText, "text", size("must have at most %d character(s)", shortEnough)},
+	{"minLength", isText, "text", length("must have at least %d character(s)", longEnough)},
+	{"maxLength", isText, "text", length("must have at most %d character(s)", shortEnough)},
 	{"minItems", isList, "lists", bySize("must have at least %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
 	{"maxItems", isList, "lists", bySize("must have at most %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
 	{"uniqueItems", isList, "lists", parseUnique},
@@ -115,13 +121,11 @@ var keywords = []keyword{
 
 // longEnough and shortEnough count characters, not bytes (JSON Schema validation,
 // 6.3), but only where the bytes do not tell: a character has one to four.
-func longEnough(v reflect.Value, limit int) bool {
-	s := v.String()
+func longEnough(s string, limit int) bool {
 	return len(s) >= limit && (len(s) >= 4*limit-3 || utf8.RuneCountInString(s) >= limit)
 }
 
-func shortEnough(v reflect.Value, limit int) bool {
-	s := v.String()
+func shortEnough(s string, limit int) bool {
 	return len(s) <= limit || utf8.RuneCountInString(s) <= limit
 }
 
@@ -230,10 +234,12 @@ func bound(detail string, floats func(v, limit float64) bool, ints func(compared
 		}
 		switch {
 		case t.shape == number:
+			r.ofReal = func(x float64) bool { return floats(x, limit) }
 			r.holds = func(v reflect.Value) bool { return floats(v.Float(), limit) }
 		case wholeErr != nil:
 			r.holds = func(v reflect.Value) bool { return floats(asFloat(v), limit) }
 		case reflect.Zero(t.goType).CanInt():
+			r.ofWhole = func(n int64) bool { return ints(compare(n, whole)) }
 			r.holds = func(v reflect.Value) bool { return ints(compare(v.Int(), whole)) }
 		default:
 			r.holds = func(v reflect.Value) bool {
@@ -288,6 +294,24 @@ func size(detail string, holds func(v reflect.Value, limit int) bool) func(strin
 	}
 }
 
+// length makes the parser of a limit on the characters of a text.
+func length(detail string, holds func(s string, limit int) bool) func(string, *Type) (rule, error) {
+	parse := size(detail, func(v reflect.Value, limit int) bool { return holds(v.String(), limit) })
+	return func(value string, t *Type) (rule, error) {
+		r, err := parse(value, t)
+		if err == nil {
+			limit := r.want.(int)
+			r.ofText = func(s string) bool { return holds(s, limit) }
+		}
+		return r, err
+	}
+}
+
+// textRule makes a rule that asks a text.
+func textRule(want any, detail string, holds func(string) bool) rule {
+	return rule{want: want, detail: detail, ofText: holds, holds: func(v reflect.Value) bool { return holds(v.String()) }}
+}
+
 func bySize(detail string, holds func(v reflect.Value, limit int) bool) func(string, *Type) (rule, error) {
 	parse := size(detail, holds)
 	return func(value string, t *Type) (rule, error) {
@@ -302,19 +326,18 @@ func parsePattern(value string, _ *Type) (rule, error) {
 	if err != nil {
 		return rule{}, err
 	}
-	r := rule{want: value, detail: "must match the pattern " + value, holds: func(v reflect.Value) bool { return re.MatchString(v.String()) }}
+	matches := re.MatchString
 	if q := asSequence(re.String()); q != nil {
-		r.holds = func(v reflect.Value) bool { return q.match(v.String()) }
+		matches = q.match
 	}
-	return r, nil
+	return textRule(value, "must match the pattern "+value, matches), nil
 }
 
 func parseEnum(value string, t *Type) (rule, error) {
 	words := strings.Split(value, "|")
 	r := rule{want: words, detail: "must be one of " + strings.Join(words, ", ")}
 	if isText(t) {
-		r.holds = func(v reflect.Value) bool { return slices.Contains(words, v.String()) }
-		return r, nil
+		return textRule(words, r.detail, func(s string) bool { return slices.Contains(words, s) }), nil
 	}
 	numbers := make([]any, len(words))
 	for i, w := range words {
@@ -379,5 +402,5 @@ func parseFormat(value string, _ *Type) (rule, error) {
 	if !known {
 		return rule{}, fmt.Errorf("unknown format %q (known: %s)", value, strings.Join(slices.Sorted(maps.Keys(formats)), ", "))
 	}
-	return rule{want: value, detail: f.detail, holds: func(v reflect.Value) bool { return f.holds(v.String()) }}, nil
+	return textRule(value, f.detail, f.holds), nil
 }

@@ -71,6 +71,8 @@ type field struct {
 	index    []int
 	first    int  // index[0]
 	direct   bool // the index has no more
+	offset   uintptr
+	reads    reading
 	plain    bool // the name is written in JSON as it is
 	typ      *Type
 	rules    rules
@@ -281,6 +283,7 @@ func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
 		return
 	}
 	f.rules, f.items, f.words = r.checks, r.items, r.words
+	f.offset, f.reads = sf.Offset, f.directly(sf)
 	f.required = f.required && !r.fallback.IsValid() || r.required
 	if r.fallback.IsValid() {
 		f.fallback = reflect.New(sf.Type).Elem()
