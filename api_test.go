@@ -83,6 +83,9 @@ func (p plate) String() string            { return string(p) }
 func (p plate) Challenge([]string) string { return "Plate" }
 func (p plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	name, scopes, _ := strings.Cut(r.Header.Get("Plate"), " ")
+	if name == "nobody" {
+		return nil, nil // which no guard may do
+	}
 	if name == "" {
 		return nil, problem.Unauthorized.New("no plate for %s", p).WithHeader("WWW-Authenticate", "Plate")
 	}
@@ -112,7 +115,7 @@ func TestSettingsHoldForWhatStandsInTheirGroup(t *testing.T) {
 				wicketway.Route("GET /write", whoami, wicketway.Scopes("write"), wicketway.Chain(mark("d"))),
 			),
 			wicketway.At("/deep", wicketway.Guard(plate("second")), wicketway.Chain(mark("e")), wicketway.Route("GET /x", whoami)),
-			wicketway.Version("v1", wicketway.Chain(mark("v")), wicketway.Route("GET /x", whoami, wicketway.Public())),
+			wicketway.Group(wicketway.Version("v1", wicketway.Chain(mark("v")), wicketway.Route("GET /x", whoami, wicketway.Public()))),
 		),
 	)
 	for _, c := range []struct {
@@ -124,6 +127,7 @@ func TestSettingsHoldForWhatStandsInTheirGroup(t *testing.T) {
 		{"GET /open", "", 200, "outer", `""`},
 		{"GET /in", "", 401, "outer a b", "no plate for first"},
 		{"GET /in", "OB-1001", 200, "outer a b", `"OB-1001"`},
+		{"GET /in", "nobody", 500, "outer a b", "internal"},
 		{"GET /in/public", "", 200, "outer a b own", `""`},
 		{"GET /in/read", "OB-1001", 403, "outer a b", "the scope read; the caller has no scope"},
 		{"GET /in/read", "OB-1001 read", 200, "outer a b c", `"OB-1001"`},
@@ -335,6 +339,7 @@ func TestBuildListsEveryMistake(t *testing.T) {
 		wicketway.Route("GET /open{", nothing),
 		wicketway.Route("GET /body", func(context.Context, struct{ A int }) (wicketway.None, error) { return wicketway.None{}, nil }),
 		wicketway.Route("GET /scoped", nothing, wicketway.Scopes("x")),
+		wicketway.Group(wicketway.Guard(plate("p")), wicketway.Scopes("x"), wicketway.Route("GET /reopened", nothing, wicketway.Public(), wicketway.Scopes("y"))),
 		wicketway.Route("GET /status", nothing, wicketway.Answers(404)),
 		wicketway.Route("GET /twice", nothing, wicketway.Summary("a"), wicketway.Summary("b")),
 		wicketway.Group(wicketway.Guard(plate("p")), wicketway.Public(), wicketway.Route("GET /both", nothing)),
@@ -381,6 +386,9 @@ func TestBuildListsEveryMistake(t *testing.T) {
 		if m := mistakes[n]; !strings.HasSuffix(m.File, "api_test.go") || m.Line == 0 {
 			t.Errorf("%v has the wrong place", m)
 		}
+	}
+	if n := strings.Count(err.Error(), "Scopes: no guard holds here"); n != 2 { // without a guard, and beside Public
+		t.Errorf("%d lists have scopes without a guard", n)
 	}
 	if t.Failed() {
 		t.Log(err)

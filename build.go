@@ -126,7 +126,7 @@ func (b *builder) list(at place, parts []Part, outer terms) terms {
 	if t.guardAt < 0 {
 		t.guardAt = len(t.links)
 	}
-	if len(t.scopes) > len(outer.scopes) && !t.guarded {
+	if !t.guarded && slices.ContainsFunc(settings, func(s setting) bool { return s.name == "Scopes" }) {
 		b.mistake(at, "Scopes: no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out")
 	}
 	if !validAnswer(t.answers) {
@@ -158,13 +158,7 @@ func (b *builder) versionName(g group, outer terms) string {
 // route: they pass the group's chain, not its guard.
 func (b *builder) fallback(g group, prefix route.Template, t terms) {
 	t.guard = nil
-	end := &nowhere{api: b.api}
-	for _, p := range g.parts {
-		if v, ok := p.(group); ok && v.kind == "Version" && !slices.Contains(end.versions, v.version) {
-			end.versions = append(end.versions, v.version)
-			end.depth = strings.Count(prefix.String(), "/")
-		}
-	}
+	end := &nowhere{api: b.api, versions: versionsIn(g.parts), depth: strings.Count(prefix.String(), "/")}
 	rest, err := route.Parse("/{+rest}")
 	if err == nil {
 		rest, err = prefix.Join(rest)
@@ -183,6 +177,22 @@ func (b *builder) fallback(g group, prefix route.Template, t terms) {
 		b.prefixes.Add(route.AnyMethod, prefix)
 		b.api.fallbacks = append(b.api.fallbacks, b.api.fallbacks[n])
 	}
+}
+
+// versionsIn are the versions that stand among parts, or in groups without a prefix
+// among them.
+func versionsIn(parts []Part) (names []string) {
+	for _, p := range parts {
+		g, ok := p.(group)
+		switch {
+		case !ok:
+		case g.kind == "Version" && !slices.Contains(names, g.version):
+			names = append(names, g.version)
+		case g.kind == "Group":
+			names = append(names, versionsIn(g.parts)...)
+		}
+	}
+	return names
 }
 
 // route compiles a route under the terms and the prefix of its group.
@@ -238,7 +248,7 @@ func (b *builder) name(to *target, function string) {
 	if given && taken && other != nil {
 		b.mistake(to.at, "Name: %q is the name of %s %s at %s already", to.name, other.method, other.path, other.at)
 	}
-	if taken {
+	if taken && !(given && other == nil) {
 		if !given {
 			to.name = ""
 		}

@@ -55,11 +55,11 @@ func (t *target) translated(err error) *problem.Problem {
 	} else {
 		for _, known := range t.translate {
 			if found := known(err); found != nil {
-				p := problem.From(found)
+				p := *problem.From(found) // a copy: it may be shared
 				if p.Unwrap() == nil {
 					p.Because(err)
 				}
-				return p
+				return &p
 			}
 		}
 	}

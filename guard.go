@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -14,7 +15,7 @@ import (
 // it and reports what it says; where it has Kinds() []*problem.Kind, the catalogue
 // of problems names them.
 type Authenticator interface {
-	// Authenticate gives the caller. Where it refuses, the error is a problem of
+	// Authenticate gives the caller, never nil. Where it refuses, the error is a problem of
 	// status 401 that carries the field WWW-Authenticate (RFC 9110, 11.6.1).
 	Authenticate(r *http.Request) (*Identity, error)
 	// Challenge is the field WWW-Authenticate for a known caller who lacks the
@@ -52,6 +53,9 @@ func (t *target) admit(r *http.Request, s *state) error {
 	caller, err := t.guard.Authenticate(r)
 	if err != nil {
 		return err
+	}
+	if caller == nil {
+		return fmt.Errorf("the guard %s gave neither a caller nor an error", t.guard)
 	}
 	s.caller.Store(caller)
 	for _, scope := range t.scopes {

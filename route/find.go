@@ -64,7 +64,7 @@ func (t *Table) Find(method, path, rawPath string, m *Match) Outcome {
 		if f == nil {
 			break
 		}
-		if path[len(t.common):] == f.first {
+		if path[len(t.common):] == f.first.text {
 			if f.pick(m, method) {
 				return Found
 			}
@@ -183,21 +183,25 @@ func (s *shape) sum(p *pieces) uint64 {
 	return sum
 }
 
-// fits compares the text of a form.
+// fits compares the text of a form, whole segments at a time: a hash can be met by
+// chance, or on purpose.
 func (f *form) fits(path string, p *pieces) bool {
-	if f.first != "" && !strings.HasPrefix(path[p.at[f.firstAt]-1:], f.first) ||
-		f.second != "" && !strings.HasPrefix(path[p.at[f.secondAt]-1:], f.second) {
+	if !f.first.stands(path, p) || !f.second.stands(path, p) {
 		return false
 	}
 	if f.simple {
 		return true
 	}
 	for _, r := range f.rest.runs {
-		if !strings.HasPrefix(path[p.at[r.segment]-1:], r.text) {
+		if !r.stands(path, p) {
 			return false
 		}
 	}
 	return true
+}
+
+func (r run) stands(path string, p *pieces) bool {
+	return r.text == "" || path[p.at[r.start]-1:p.at[r.end]-1] == r.text
 }
 
 // bind finds the values of the parameters; false where one cannot be a value.
@@ -345,7 +349,7 @@ func (t *Table) All(path, rawPath string) (found []int) {
 		if f == nil {
 			break
 		}
-		if m.path[len(t.common):] == f.first {
+		if m.path[len(t.common):] == f.first.text {
 			take(f)
 		}
 	}

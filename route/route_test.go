@@ -107,6 +107,9 @@ func TestFind(t *testing.T) {
 		{"GET /deep/b/x", "GET /deep/b/{c} x"},
 		{"GET /deep/a/x", "GET /deep/{a}/x a"},
 		{"GET *", "not found"},
+		{"GET /locks%00/bell", "not found"}, // not even where the hashes are the same
+		{"GET /locks/bell%00/state", "GET /locks/{lock}/{detail} bell\x00|state"},
+		{"GET /charts%00%00/upper", "not found"},
 		{"GET /locks/..", "not found"}, // RFC 3986, 5.2.4: dot segments are no values
 		{"GET /locks/%2e%2E", "not found"},
 		{"GET /locks/.../x", "GET /locks/{lock}/{detail} ...|x"},
@@ -287,6 +290,7 @@ func FuzzFind(f *testing.F) {
 	f.Add("/{p}.{q}\n/{p}.x\n/a{p}\n/{+r}", "/a.x")
 	f.Add("/a/{+r}\n/a/{p}\n/a/{p}/c\n/a/b", "/a/b/c")
 	f.Add("/{a}-{b}-{c}\n/{a}-{b}", "/1-2-3-4")
+	f.Add("/a/{x}\n/{x}/b", "/a%00/b")
 	f.Add("/abcdefgh/ijklmnopq\n/abcdefgh/ijklmnopr/{x}\n/abcdefg", "/abcdefgh/ijklmnopr/stuvwxyz0123")
 	f.Fuzz(func(t *testing.T, templates, target string) {
 		if !strings.HasPrefix(target, "/") {

@@ -86,11 +86,10 @@ type slot struct {
 // A form is a template without the names of its parameters, and the routes that
 // have it.
 type form struct {
-	first, second     string // runs of text, with their slashes
-	firstAt, secondAt uint8  // the segments that they start with
-	simple            bool   // there is neither a third run nor a mixed segment
-	get               int32  // the route for GET; -1: none
-	rest              *rest
+	first, second run
+	simple        bool  // there is neither a third run nor a mixed segment
+	get           int32 // the route for GET; -1: none
+	rest          *rest
 }
 
 // A rest is what is not always asked of a form.
@@ -100,10 +99,10 @@ type rest struct {
 	mixed []mixed
 }
 
-// A run is text that must stand from one segment on, with its slashes.
+// A run is text that must stand from one segment up to another, with its slashes.
 type run struct {
-	text    string
-	segment uint8
+	text       string
+	start, end uint8
 }
 
 // A mixed segment has text around and between its parameters.
@@ -276,12 +275,13 @@ func newForm(segments []segment) (form, uint64) {
 	for i, s := range segments {
 		if s.isText() && start < 0 {
 			start = sample.Len()
-			runs = append(runs, run{segment: uint8(i)})
+			runs = append(runs, run{start: uint8(i)})
 		}
 		sample.WriteByte('/')
 		sample.WriteString(s.texts[0])
 		if s.isText() {
-			runs[len(runs)-1].text = sample.String()[start:]
+			last := &runs[len(runs)-1]
+			last.text, last.end = sample.String()[start:], uint8(i+1)
 			continue
 		}
 		start = -1
@@ -298,15 +298,15 @@ func newForm(segments []segment) (form, uint64) {
 		}
 	}
 	if len(runs) > 0 {
-		f.first, f.firstAt = runs[0].text, runs[0].segment
+		f.first = runs[0]
 	}
 	if len(runs) > 1 {
-		f.second, f.secondAt = runs[1].text, runs[1].segment
+		f.second = runs[1]
 	}
 	f.rest.runs = runs[min(2, len(runs)):]
 	f.simple = len(f.rest.runs)+len(f.rest.mixed) == 0
 	if !slices.ContainsFunc(segments, func(s segment) bool { return !s.isText() }) {
-		sum = hashWhole(f.first, 0)
+		sum = hashWhole(f.first.text, 0)
 	}
 	return f, sum
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,12 +13,61 @@ import (
 	"time"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	"github.com/spf13/cobra"
 
 	"github.com/wicketway/wicketway"
 )
 
 // describeLimit is how long a program may take to describe its API.
 const describeLimit = time.Minute
+
+// An answering is what a command found: data for --json, and how it is printed for
+// people.
+type answering struct {
+	data  any
+	print func(io.Writer)
+}
+
+// aboutAPI makes a command whose last argument is the API that it tells of.
+func aboutAPI(use, short string, args int, find func(d wicketway.Description, args []string) (answering, error)) *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   use,
+		Short: short,
+		Long: short + `.
+
+PACKAGE is the Go package of a program that calls api.Serve, such as ./cmd/server;
+it is built, and run with WICKETWAY_DESCRIBE=FILE in its environment, so that it
+writes its description instead of listening. A file written so does as well.`,
+		Args: cobra.ExactArgs(args),
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := describe(c.Context(), args[len(args)-1])
+			if err != nil {
+				return err
+			}
+			found, err := find(d, args)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(c.OutOrStdout(), found.data)
+			}
+			found.print(c.OutOrStdout())
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+func printJSON(out io.Writer, v any) error {
+	if err := json.MarshalWrite(out, v, jsontext.WithIndent("  ")); err != nil {
+		return checked(err)
+	}
+	fmt.Fprintln(out)
+	return nil
+}
 
 // describe gets an API's description from a Go package, whose program is built
 // and run for it, or from a file that such a program has written.

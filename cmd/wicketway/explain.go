@@ -18,34 +18,19 @@ import (
 )
 
 func explainCommand() *cobra.Command {
-	var asJSON bool
-	c := &cobra.Command{
-		Use:   "explain METHOD PATH PACKAGE",
-		Short: "Tell what would happen to a request: route, values, chain, access, inputs",
-		Args:  cobra.ExactArgs(3),
-		RunE: func(c *cobra.Command, args []string) error {
+	return aboutAPI("explain METHOD PATH PACKAGE", "Tell what would happen to a request: route, values, chain, access, inputs", 3,
+		func(d wicketway.Description, args []string) (answering, error) {
 			target, err := url.ParseRequestURI(args[1])
 			if err != nil || !strings.HasPrefix(args[1], "/") {
-				return fmt.Errorf("%q is no path: it starts with a slash and is percent-encoded", args[1])
-			}
-			d, err := describe(c.Context(), args[2])
-			if err != nil {
-				return err
+				return answering{}, fmt.Errorf("%q is no path: it starts with a slash and is percent-encoded", args[1])
 			}
 			t, err := newTable(d)
 			if err != nil {
-				return checked(err)
+				return answering{}, checked(err)
 			}
 			e := t.explain(strings.ToUpper(args[0]), target)
-			if asJSON {
-				return printJSON(c.OutOrStdout(), e)
-			}
-			e.print(c.OutOrStdout())
-			return nil
-		},
-	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return c
+			return answering{e, e.print}, nil
+		})
 }
 
 // A table finds routes as the API itself does, from its description.

@@ -12,25 +12,10 @@ import (
 )
 
 func problemsCommand() *cobra.Command {
-	var asJSON bool
-	c := &cobra.Command{
-		Use:   "problems PACKAGE",
-		Short: "List the kinds of problem that an API can raise: status, code, title, meaning, routes",
-		Args:  cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			d, err := describe(c.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				return printJSON(c.OutOrStdout(), d.Problems)
-			}
-			printProblems(c.OutOrStdout(), d.Problems, len(d.Routes))
-			return nil
-		},
-	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return c
+	return aboutAPI("problems PACKAGE", "List the kinds of problem that an API can raise: status, code, title, meaning, routes", 1,
+		func(d wicketway.Description, _ []string) (answering, error) {
+			return answering{d.Problems, func(out io.Writer) { printProblems(out, d.Problems, len(d.Routes)) }}, nil
+		})
 }
 
 // shownRoutes is how many routes of a kind are listed before they are counted.

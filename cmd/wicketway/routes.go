@@ -7,8 +7,6 @@ import (
 	"strings"
 	"text/tabwriter"
 
-	"github.com/go-json-experiment/json"
-	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
 
 	"github.com/wicketway/wicketway"
@@ -16,20 +14,8 @@ import (
 
 func routesCommand() *cobra.Command {
 	var version, method, path string
-	var asJSON bool
-	c := &cobra.Command{
-		Use:   "routes PACKAGE",
-		Short: "List the routes of an API: version, path, name, who may call, chain, place",
-		Long: `List the routes of an API. PACKAGE is the Go package of a program that calls
-api.Serve, such as ./cmd/server; it is built, and run with WICKETWAY_DESCRIBE=FILE
-in its environment, so that it writes its description instead of listening. A file
-written so does as well.`,
-		Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			d, err := describe(c.Context(), args[0])
-			if err != nil {
-				return err
-			}
+	c := aboutAPI("routes PACKAGE", "List the routes of an API: version, path, name, who may call, chain, place", 1,
+		func(d wicketway.Description, _ []string) (answering, error) {
 			routes := d.Routes
 			if path != "" {
 				routes = matching(d, path)
@@ -37,26 +23,12 @@ written so does as well.`,
 			routes = slices.DeleteFunc(routes, func(r wicketway.RouteInfo) bool {
 				return version != "" && r.Version != version || method != "" && !strings.EqualFold(r.Method, method)
 			})
-			if asJSON {
-				return printJSON(c.OutOrStdout(), routes)
-			}
-			printRoutes(c.OutOrStdout(), routes)
-			return nil
-		},
-	}
+			return answering{routes, func(out io.Writer) { printRoutes(out, routes) }}, nil
+		})
 	c.Flags().StringVar(&version, "version", "", "only those of this version")
 	c.Flags().StringVar(&method, "method", "", "only those of this method")
 	c.Flags().StringVar(&path, "path", "", "only those that match this path, or whose template starts with it")
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
-}
-
-func printJSON(out io.Writer, v any) error {
-	if err := json.MarshalWrite(out, v, jsontext.WithIndent("  ")); err != nil {
-		return checked(err)
-	}
-	fmt.Fprintln(out)
-	return nil
 }
 
 // matching are the routes that match a path, the most specific first, or else
