@@ -116,7 +116,7 @@ func (s *state) present(r *http.Request) (http.Header, error) {
 	}
 	err := inner.target.end.serve(seen, get.WithContext(inner), inner)
 	if err != nil {
-		if problem.From(err).Kind().Status() < 500 {
+		if inner.target.translated(err).Kind().Status() < 500 {
 			return http.Header{}, nil
 		}
 		return nil, err

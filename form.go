@@ -36,6 +36,7 @@ func (f File) Open() *io.SectionReader { return io.NewSectionReader(f.content, 0
 
 // An inputForm is the plan for a body that is a form.
 type inputForm struct {
+	texts []string // the names of the other fields
 	files []inputFile
 	limit int64
 }
@@ -50,8 +51,13 @@ type inputFile struct {
 	types    []string // media types, such as image/png or image/*
 }
 
-// inMemory is the size in bytes from which a file is kept on disk.
-const inMemory = 64 << 10
+const (
+	// inMemory is the size in bytes from which a file is kept on disk.
+	inMemory = 64 << 10
+	// longestText is the size in bytes of a text in a multipart form, however
+	// large the form may be for its files' sake.
+	longestText = 1 << 20
+)
 
 var fileType = reflect.TypeFor[File]()
 
@@ -144,11 +150,9 @@ func (p *inputForm) parts(v reflect.Value, in *multipart.Reader, r *http.Request
 		}
 		i := slices.IndexFunc(p.files, func(f inputFile) bool { return f.name == part.FormName() })
 		if i < 0 {
-			text, err := io.ReadAll(part)
-			if err != nil {
+			if err := p.text(part, form, found); err != nil {
 				return nil, p.broken(r, err, found)
 			}
-			form.Add(part.FormName(), string(text))
 			continue
 		}
 		f := p.files[i]
@@ -173,6 +177,21 @@ func (p *inputForm) parts(v reflect.Value, in *multipart.Reader, r *http.Request
 		}
 	}
 	return form, nil
+}
+
+// text takes one text in; what no field reads is passed over.
+func (p *inputForm) text(part *multipart.Part, form url.Values, found *faults) error {
+	name := part.FormName()
+	if !slices.Contains(p.texts, name) {
+		return nil
+	}
+	text, err := io.ReadAll(io.LimitReader(part, longestText+1))
+	if len(text) > longestText {
+		found.add("form", name, schema.Fault{Rule: "maxLength", Want: longestText, Detail: fmt.Sprintf("must have at most %d bytes", longestText)})
+		return err
+	}
+	form.Add(name, string(text))
+	return err
 }
 
 // broken tells a body that ended or was too large from one that is no form.

@@ -160,7 +160,9 @@ func (in *inputPlan) parameter(at *site, where, source, name string, sf reflect.
 	case "header":
 		f.name = textproto.CanonicalMIMEHeaderKey(name)
 	case "form":
-		in.takesForm(at)
+		if form := in.takesForm(at); form != nil {
+			form.texts = append(form.texts, name)
+		}
 	}
 	for _, other := range in.fields {
 		if other.source == f.source && other.name == f.name {

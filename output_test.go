@@ -195,6 +195,7 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 			"400 file photo contentMediaType, query limit maximum, form lock enum, form crew minimum, form crew type"},
 		{"POST /report", []string{"lock=bell", "photo@a.png=" + png + strings.Repeat("x", 100_000)}, "422 file photo maxLength"},
 		{"POST /report", []string{"lock=bell"}, "422 file photo required"},
+		{"POST /report", []string{"lock=bell", "nobody-asked@x=" + strings.Repeat("x", 90_000), "photo@a.png=" + png}, `"3 abc bell [] 8 8 image/png"`},
 		{"POST /report", []string{"photo@a.png=" + png, "photo@b.png=" + png, "lock=bell"}, "400 file photo unique"},
 		{"POST /report", []string{"more@a.bin=" + strings.Repeat("x", 500_000)}, "413 "},
 	} {
@@ -230,6 +231,14 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 		if w := ask(api, c.line, "Content-Type: "+c.media, c.body); w.Code != c.status || !strings.Contains(w.Body.String(), c.want) {
 			t.Errorf("%s %s: %d %s, want %d %s", c.line, c.media, w.Code, w.Body, c.status, c.want)
 		}
+	}
+	wide := build(t, wicketway.Limits{Body: 8 << 20}, wicketway.Route("POST /long", func(_ context.Context, in struct {
+		Lock string `from:"form lock"`
+	}) (string, error) {
+		return in.Lock, nil
+	}))
+	if body, header := form("lock=" + strings.Repeat("x", 1<<20+1)); ask(wide, "POST /long", header, body).Code != 422 {
+		t.Error("a text of more than 1 MiB was taken into memory")
 	}
 	chunked := httptest.NewRequest("POST", "/raw", struct{ io.Reader }{strings.NewReader(strings.Repeat("x", 400_001))})
 	w := httptest.NewRecorder()
