@@ -18,6 +18,9 @@ type API struct {
 	prefixes  *route.Table
 	fallbacks []*target          // by number in prefixes
 	named     map[string]*target // by version, a slash, and name
+	codes     map[string]*problem.Kind
+	catalogue func() map[string]ProblemInfo // by code, made when first asked for
+	raised    raised
 }
 
 // Info is what the API was named by.
@@ -39,13 +42,16 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		var cancel context.CancelFunc
 		s.Context, cancel = context.WithTimeout(s.Context, limit)
 		defer cancel()
+		s.response.limit = limit
 	}
 	r = r.WithContext(s)
+	s.takeBody(r)
 	if !s.target.fallback {
 		r.Pattern = s.target.path
 	}
 	defer s.finish(r)
 	s.target.from(0, &s.response, r, s)
+	s.settle(r)
 }
 
 // from goes through a target's chain, beginning with link k. It returns when the
@@ -62,12 +68,12 @@ func (t *target) from(k int, w http.ResponseWriter, r *http.Request, s *state) {
 		t.links[k].handler.ServeHTTP(w, r)
 		return
 	}
-	if t.seats != nil {
+	for _, seats := range t.seats {
 		select {
-		case t.seats <- struct{}{}:
-			defer func() { <-t.seats }()
+		case seats <- struct{}{}:
+			defer func() { <-seats }()
 		default:
-			Fail(w, r, problem.Overloaded.New("%d requests are being served already.", cap(t.seats)).RetryAfter(time.Second))
+			Fail(w, r, problem.Overloaded.New("%d requests are being served already.", cap(seats)).RetryAfter(time.Second))
 			return
 		}
 	}

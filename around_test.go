@@ -171,7 +171,7 @@ func TestPlainHandlersMountsAndFiles(t *testing.T) {
 		{"HEAD /files/map.txt", "", 200, "Content-Length: 10", ""},
 		{"PUT /files/map.txt", "", 405, "Allow: GET, HEAD, OPTIONS", "method-not-allowed"},
 		{"GET /files/none", "", 404, "Content-Type: application/problem+json", "There is no file"},
-		{"GET /files/docs", "", 308, "Location: docs/", ""},
+		{"GET /files/docs", "", 308, "Location: /files/docs/", ""},
 		{"GET /files/docs/", "", 404, "", "not-found"}, // no index, and no listing unless asked
 		{"GET /files/map.txt/", "", 404, "", "not-found"},
 		{"GET /files/.secret", "", 404, "", "not-found"},

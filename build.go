@@ -3,8 +3,10 @@ package wicketway
 import (
 	"fmt"
 	"net/http"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -22,7 +24,10 @@ type Info struct {
 // called again with the same parts, and concurrently.
 func Build(info Info, parts ...Part) (*API, error) {
 	at := here(0)
-	b := builder{api: &API{info: info, named: map[string]*target{}}, at: at, codes: map[string]*problem.Kind{}}
+	b := builder{api: &API{info: info, named: map[string]*target{}}, at: at, codes: map[string]*problem.Kind{}, files: filesOf(at, parts)}
+	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrPreconditionFailed) {
+		b.codes[k.Code()] = k
+	}
 	if info.Title == "" {
 		b.mistake(at, "Info: the API needs a Title")
 	}
@@ -33,10 +38,16 @@ func Build(info Info, parts ...Part) (*API, error) {
 	if len(b.api.targets) == 0 && len(b.mistakes) == 0 {
 		b.mistake(at, "the API has no routes")
 	}
+	for _, c := range b.conditions {
+		if !c.used {
+			b.mistake(c.at, "Conditional: no GET stands here, so there is nothing to compare with: leave it out, or declare the GET under it")
+		}
+	}
 	if len(b.mistakes) > 0 {
 		return nil, b.mistakes.sorted()
 	}
 	b.api.table, b.api.prefixes = b.table.Table(), b.prefixes.Table()
+	b.api.codes, b.api.catalogue = b.codes, sync.OnceValue(b.api.makeCatalogue)
 	return b.api, nil
 }
 
@@ -48,14 +59,20 @@ type builder struct {
 	prefixes route.Builder // to find the deepest group for a path that no route takes
 	schemas  schema.Set
 	codes    map[string]*problem.Kind
+	files    files
 	mistakes Mistakes
+
+	conditions []*declared
 }
 
 // A target is where a request can end: a route, or a group for what none of its
 // routes takes. It is immutable.
 type target struct {
-	method   string // route.AnyMethod for what is mounted
-	path     string // the path template
+	api      *API
+	method   string        // route.AnyMethod for what is mounted
+	function *runtime.Func // that serves it; nil for handlers
+	reads    bool          // the input reads the body
+	path     string        // the path template
 	names    []string
 	at       place
 	end      endpoint
@@ -87,8 +104,6 @@ func (b *builder) group(g group, prefix route.Template, outer terms) {
 	}
 	for _, p := range g.parts {
 		switch p := p.(type) {
-		case nil:
-			b.mistake(g.at, "%s: a part is nil", g.kind)
 		case group:
 			b.group(p, prefix, t)
 		case routePart:
@@ -102,8 +117,11 @@ func (b *builder) group(g group, prefix route.Template, outer terms) {
 func (b *builder) list(at place, parts []Part, outer terms) terms {
 	var settings []setting
 	for _, p := range parts {
-		if s, ok := p.(Setting); ok {
-			settings = append(settings, s.setting())
+		switch p := p.(type) {
+		case Setting:
+			settings = append(settings, p.setting())
+		case nil:
+			b.mistake(at, "a part or a setting is nil: leave it out, or give it a value")
 		}
 	}
 	t := outer.below(settings)
@@ -168,7 +186,7 @@ func (b *builder) fallback(g group, prefix route.Template, t terms) {
 		return
 	}
 	n, clashes := b.prefixes.Add(route.AnyMethod, rest)
-	b.api.fallbacks = append(b.api.fallbacks, &target{path: prefix.String(), at: g.at, end: end, fallback: true, terms: t})
+	b.api.fallbacks = append(b.api.fallbacks, &target{api: b.api, path: prefix.String(), at: g.at, end: end, fallback: true, terms: t})
 	if clashes != nil { // the same prefix twice: the first group speaks for both
 		b.api.fallbacks[n] = b.api.fallbacks[clashes[0].Earlier]
 		return
@@ -200,9 +218,12 @@ func (b *builder) route(p routePart, prefix route.Template, outer terms) {
 	b.at = p.at
 	t := b.list(p.at, settingsOf(p.settings), outer)
 	method, path, ok := strings.Cut(p.line, " ")
-	if !ok || method != route.AnyMethod && !isToken(method) {
+	if !ok || method != route.AnyMethod && !isToken(method) || method == "" && !p.mounted {
 		b.mistake(p.at, "%q: a route's line is a method, a space and a path template: GET /locks/{lock}", p.line)
 		return
+	}
+	if method == "*" {
+		method = route.AnyMethod
 	}
 	if upper := strings.ToUpper(method); upper != method && slices.Contains(methods, upper) {
 		b.mistake(p.at, "%s: methods are case-sensitive (RFC 9110, 9.1), so no request reaches this: write %s", p.line, upper)
@@ -216,12 +237,16 @@ func (b *builder) route(p routePart, prefix route.Template, outer terms) {
 	}
 	if err != nil {
 		b.mistake(p.at, "%s: %v", strings.TrimSpace(p.line), err)
+		p.compile(&site{builder: b, target: &target{api: b.api, method: method, at: p.at, terms: t}, line: p.line, unparsed: true})
 		return
 	}
-	to := &target{method: method, path: template.String(), names: template.Names(), at: p.at, terms: t}
+	to := &target{api: b.api, method: method, function: p.function, path: template.String(), names: template.Names(), at: p.at, terms: t}
 	site := site{builder: b, target: to, line: strings.TrimSpace(method + " " + to.path)}
+	if t.conditional && method == http.MethodGet {
+		t.conditions.used = true
+	}
 	to.end = p.compile(&site)
-	b.name(to, p.function)
+	b.name(to, functionName(p.function))
 	_, clashes := b.table.Add(method, template)
 	b.api.targets = append(b.api.targets, to)
 	for _, c := range clashes {
@@ -283,8 +308,9 @@ func isToken(s string) bool {
 // A site is the route that is being compiled, for those who compile its pieces.
 type site struct {
 	*builder
-	target *target
-	line   string // for messages: GET /api/v2/locks/{lock}
+	target   *target
+	line     string // for messages: GET /api/v2/locks/{lock}
+	unparsed bool   // the template is broken, so its parameters are not known
 }
 
 func (s *site) mistakef(format string, args ...any) {

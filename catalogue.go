@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/go-json-experiment/json"
 
@@ -43,7 +44,56 @@ func ProblemBase(uri string) Setting {
 func (t *target) problemBase() string { return cmp.Or(t.base, ownBase) }
 
 // everywhere are the kinds that any request can meet.
-var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed, problem.NotImplemented, problem.Internal, problem.Timeout}
+var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed, problem.CallerLeft, problem.NotImplemented,
+	problem.Internal, problem.Timeout}
+
+// Raised are the kinds that occurred though no route names them, so that their type
+// leads somewhere all the same.
+type raised struct {
+	mu    sync.Mutex
+	kinds map[string]*problem.Kind // by code
+}
+
+// mostRaised bounds the kinds that are remembered: a program could make them anew for
+// every request.
+const mostRaised = 256
+
+// raise remembers a kind that was not declared.
+func (a *API) raise(k *problem.Kind) {
+	if a.codes[k.Code()] != nil {
+		return
+	}
+	a.raised.mu.Lock()
+	defer a.raised.mu.Unlock()
+	if a.raised.kinds == nil {
+		a.raised.kinds = map[string]*problem.Kind{}
+	}
+	if len(a.raised.kinds) < mostRaised {
+		a.raised.kinds[k.Code()] = k
+	}
+}
+
+// problemInfo finds what is known of a code.
+func (a *API) problemInfo(code string) (ProblemInfo, bool) {
+	if p, ok := a.catalogue()[code]; ok {
+		return p, true
+	}
+	k := a.codes[code]
+	a.raised.mu.Lock()
+	defer a.raised.mu.Unlock()
+	if k = cmp.Or(k, a.raised.kinds[code]); k == nil {
+		return ProblemInfo{}, false
+	}
+	return ProblemInfo{k.Status(), k.Code(), k.Title(), a.fallbacks[0].problemBase() + k.Code(), k.Meaning(), nil}, true
+}
+
+func (a *API) makeCatalogue() map[string]ProblemInfo {
+	all := map[string]ProblemInfo{}
+	for _, p := range a.Problems() {
+		all[p.Code] = p
+	}
+	return all
+}
 
 // Problems is the catalogue of all kinds of problem that the API can raise, by
 // status and code: those that routes name in Fails, those of guards, inputs and
@@ -112,7 +162,7 @@ func (t *typed[In, Out]) inputKinds() (kinds []*problem.Kind) {
 		kinds = append(kinds, problem.Unreadable, problem.Invalid)
 	}
 	if in.body != nil || in.form != nil {
-		kinds = append(kinds, problem.BodyTooLarge, problem.UnsupportedMedia)
+		kinds = append(kinds, problem.BodyTimeout, problem.BodyTooLarge, problem.UnsupportedMedia)
 	}
 	if t.output.conditional {
 		kinds = append(kinds, ErrPreconditionFailed)
@@ -137,21 +187,20 @@ func (n *nowhere) describeProblem(w http.ResponseWriter, r *http.Request, s *sta
 	if !ok || s.target.problemBase() != ownBase || r.Method != http.MethodGet && r.Method != http.MethodHead {
 		return false, nil
 	}
-	list := n.api.Problems()
-	i := slices.IndexFunc(list, func(p ProblemInfo) bool { return p.Code == code })
-	if i < 0 {
+	info, known := n.api.problemInfo(code)
+	if !known {
 		return false, nil
 	}
 	h := w.Header()
 	varyByAccept(h)
 	if prefersHTML(r.Header["Accept"]) {
 		var page bytes.Buffer
-		writeKind(&page, list[i])
+		writeKind(&page, info)
 		h["Content-Type"] = []string{"text/html; charset=utf-8"}
 		_, err := w.Write(page.Bytes())
 		return true, err
 	}
-	text, err := json.Marshal(list[i], indented)
+	text, err := json.Marshal(info, indented)
 	if err != nil {
 		return true, err
 	}

@@ -22,7 +22,17 @@ import (
 // Between that question and the change another request can come in; storage that
 // must not lose an update needs a check of its own.
 func Conditional() Setting {
-	return replacing("Conditional", func(t *terms) { t.conditional = true })
+	at := here(0)
+	return setting{at, "Conditional", true, func(b *builder, t *terms) {
+		t.conditional, t.conditions = true, &declared{at: at}
+		b.conditions = append(b.conditions, t.conditions)
+	}}
+}
+
+// A declared setting must have an effect somewhere.
+type declared struct {
+	at   place
+	used bool
 }
 
 // ErrPreconditionFailed is raised where a condition of the request does not hold.

@@ -162,6 +162,9 @@ func (t *typed[In, Out]) describe(r *RouteInfo) {
 	}
 	r.Answers.Status = t.output.status
 	if out := reflect.TypeFor[Out](); !t.output.empty {
+		if t.output.reply && out.Kind() == reflect.Pointer {
+			out = out.Elem()
+		}
 		if t.output.reply {
 			out = reflect.Zero(out).Interface().(replier).value()
 		}

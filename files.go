@@ -2,21 +2,26 @@ package wicketway
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
-	"embed"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"net/http"
 	"path"
+	"reflect"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
 )
 
 // Files serves the files of a file system under a prefix, to GET and HEAD, with
@@ -28,11 +33,10 @@ import (
 func Files(prefix string, files fs.FS, settings ...Setting) Part {
 	line := http.MethodGet + " " + strings.TrimSuffix(prefix, "/") + "/{+file}"
 	return routePart{at: here(0), line: line, settings: settings, compile: func(at *site) endpoint {
-		if files == nil {
+		if isNil(files) {
 			at.mistakef("the file system is nil")
 		}
-		_, fixed := files.(embed.FS)
-		f := &fileServer{files: files, fixed: fixed, listing: at.target.listing}
+		f := &fileServer{files: files, listing: at.target.listing}
 		return plain{reshaped(http.HandlerFunc(f.serve))}
 	}}
 }
@@ -44,9 +48,8 @@ func Listing() Setting {
 
 type fileServer struct {
 	files   fs.FS
-	fixed   bool // the files never change, so neither do their tags
 	listing bool
-	tags    sync.Map // by name
+	tags    sync.Map // of embedded files, which never change, by name
 }
 
 // A listed is an entry of a folder.
@@ -64,16 +67,32 @@ func (f *fileServer) serve(w http.ResponseWriter, r *http.Request) {
 		name = "."
 	}
 	if err := f.answer(w, r, name, asked == "" || strings.HasSuffix(asked, "/")); err != nil {
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrInvalid) {
+		if !isExhaustion(err) {
 			err = problem.NotFound.New("There is no file %q.", asked).Because(err)
 		}
 		Fail(w, r, err)
 	}
 }
 
+// isExhaustion tells a failure of the server from a file that is not there. Systems
+// have many names for the latter (a file taken for a folder, a name that is too long,
+// links in a circle or out of their root), and few for the former.
+func isExhaustion(err error) bool {
+	for _, e := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOMEM, syscall.EIO} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	_, isPath := errors.AsType[*fs.PathError](err)
+	return !isPath && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, fs.ErrInvalid)
+}
+
 func (f *fileServer) answer(w http.ResponseWriter, r *http.Request, name string, asFolder bool) error {
-	if hidden(name) || !fs.ValidPath(name) || strings.ContainsRune(name, '\\') {
+	if hidden(name) || !fs.ValidPath(name) || strings.ContainsAny(name, "\\\x00") {
 		return fs.ErrNotExist
+	}
+	if about, err := fs.Stat(f.files, name); err != nil || !about.IsDir() && !about.Mode().IsRegular() {
+		return cmp.Or(err, fs.ErrNotExist) // opening a pipe could wait for ever
 	}
 	file, err := f.files.Open(name)
 	if err != nil {
@@ -86,7 +105,9 @@ func (f *fileServer) answer(w http.ResponseWriter, r *http.Request, name string,
 	}
 	switch {
 	case about.IsDir() && !asFolder: // so that what the index links to is found
-		w.Header().Set("Location", path.Base(name)+"/")
+		s := stateOf(r.Context())
+		s.redirect(r, route.Escaped(r.URL), route.Escaped(r.URL)+"/")
+		w.Header().Set("Location", s.location)
 		w.WriteHeader(http.StatusPermanentRedirect)
 		return nil
 	case about.IsDir():
@@ -95,7 +116,7 @@ func (f *fileServer) answer(w http.ResponseWriter, r *http.Request, name string,
 			return f.list(w, name)
 		}
 		return err
-	case asFolder:
+	case asFolder || !about.Mode().IsRegular():
 		return fs.ErrNotExist
 	}
 	return f.content(w, r, name, file, about)
@@ -119,20 +140,54 @@ func (f *fileServer) content(w http.ResponseWriter, r *http.Request, name string
 		}
 		seeker = bytes.NewReader(all)
 	}
-	if about.ModTime().IsZero() && f.fixed {
-		tag, err := f.tag(name, seeker)
+	if about.ModTime().IsZero() {
+		tag, err := f.tag(name, file, seeker)
 		if err != nil {
 			return err
 		}
 		w.Header().Set("Etag", tag)
 	}
-	http.ServeContent(w, r, name, about.ModTime(), seeker)
+	http.ServeContent(w, ranged(r), name, about.ModTime(), seeker)
 	return nil
 }
 
+// ranged gives the request without a Range that does not count: to a HEAD (RFC 9110,
+// 14.2), of a unit that is not bytes, and of nothing (bytes=-0 is left as one that no
+// file can satisfy, 14.1.2).
+func ranged(r *http.Request) *http.Request {
+	field := r.Header.Get("Range")
+	if field == "" {
+		return r
+	}
+	unit, ranges, _ := strings.Cut(field, "=")
+	var kept []string
+	for one := range strings.SplitSeq(ranges, ",") {
+		first, last, dash := strings.Cut(strings.Trim(one, " \t"), "-")
+		if strings.Trim(first+last, "0123456789") != "" || !dash || first+last == "" {
+			kept = nil
+			unit = "" // not well-formed, so there is no Range
+			break
+		}
+		if first != "" || strings.Trim(last, "0") != "" {
+			kept = append(kept, first+"-"+last)
+		}
+	}
+	own := r.Clone(r.Context())
+	switch {
+	case r.Method != http.MethodGet || !strings.EqualFold(unit, "bytes"):
+		own.Header.Del("Range")
+	case kept == nil:
+		own.Header.Set("Range", fmt.Sprintf("bytes=%d-", int64(math.MaxInt64)))
+	default:
+		own.Header.Set("Range", "bytes="+strings.Join(kept, ","))
+	}
+	return own
+}
+
 // tag is made of the content, where there is no time of its last change.
-func (f *fileServer) tag(name string, content io.ReadSeeker) (string, error) {
-	if tag, ok := f.tags.Load(name); ok {
+func (f *fileServer) tag(name string, file fs.File, content io.ReadSeeker) (string, error) {
+	embedded := strings.HasPrefix(reflect.TypeOf(file).String(), "*embed.") // however deep a file system it is in
+	if tag, ok := f.tags.Load(name); ok && embedded {
 		return tag.(string), nil
 	}
 	h := sha256.New()
@@ -143,7 +198,9 @@ func (f *fileServer) tag(name string, content io.ReadSeeker) (string, error) {
 		return "", err
 	}
 	tag := `"` + hex.EncodeToString(h.Sum(nil)[:16]) + `"`
-	f.tags.Store(name, tag)
+	if embedded {
+		f.tags.Store(name, tag)
+	}
 	return tag, nil
 }
 

@@ -12,9 +12,10 @@ import (
 	"os"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
+	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
 
@@ -23,7 +24,8 @@ import (
 type File struct {
 	// Name is what the caller calls the file. It is never to be used as a path.
 	Name string
-	// Type is the media type, found from the content, not from what was claimed.
+	// Type is the media type, found from the content, not from what was claimed, but
+	// for kinds of text, which the content does not tell apart.
 	Type string
 	// Size is in bytes.
 	Size int64
@@ -57,6 +59,8 @@ const (
 	// longestText is the size in bytes of a text in a multipart form, however
 	// large the form may be for its files' sake.
 	longestText = 1 << 20
+	// mostParts is how many parts a multipart form may have, whoever reads them.
+	mostParts = 1000
 )
 
 var fileType = reflect.TypeFor[File]()
@@ -68,34 +72,35 @@ func (in *inputPlan) takesForm(at *site) *inputForm {
 	return in.form
 }
 
-// takeFile plans a field for a file. Its rules are JSON Schema's maxLength, here
-// in bytes, and contentMediaType.
+// takeFile plans a field for a file.
 func (in *inputPlan) takeFile(at *site, where, name string, sf reflect.StructField, index []int) {
-	f := inputFile{name: name, index: index, many: sf.Type.Kind() == reflect.Slice}
+	rules, err := schema.ParseFileRules(sf.Tag)
+	if err != nil {
+		for _, e := range unjoin(err) {
+			at.mistakef("%s: %v", where, e)
+		}
+	}
 	if sf.Type != fileType && sf.Type != reflect.SliceOf(fileType) {
 		at.mistakef("%s: a file is read into a wicketway.File or a list of them, not into %s", where, sf.Type)
 		return
 	}
-	for word := range strings.FieldsSeq(sf.Tag.Get("rule")) {
-		keyword, value, _ := strings.Cut(word, "=")
-		var err error
-		switch keyword {
-		case "required":
-			f.required = true
-		case "maxLength":
-			f.most, err = strconv.ParseInt(value, 10, 64)
-		case "contentMediaType":
-			f.types = strings.Split(value, "|")
-		default:
-			err = errors.New("unknown keyword for a file (required, maxLength, contentMediaType)")
-		}
-		if err != nil {
-			at.mistakef("%s: rule %s: %v", where, keyword, err)
+	form := in.takesForm(at)
+	if form == nil {
+		return
+	}
+	for _, other := range form.files {
+		if other.name == name {
+			at.mistakef("%s: file %s is read by another field already", where, name)
 		}
 	}
-	if form := in.takesForm(at); form != nil {
-		form.files = append(form.files, f)
-	}
+	form.files = append(form.files, inputFile{
+		name:     name,
+		index:    index,
+		many:     sf.Type.Kind() == reflect.Slice,
+		required: rules.Required,
+		most:     rules.MaxLength,
+		types:    rules.MediaTypes,
+	})
 }
 
 func (p *inputForm) accepts() []string {
@@ -120,8 +125,11 @@ func (p *inputForm) read(v reflect.Value, r *http.Request, s *state, found *faul
 	if r.ContentLength > p.limit {
 		return nil, tooLarge(p.limit, nil)
 	}
-	body := http.MaxBytesReader(s.ResponseWriter, r.Body, p.limit)
+	body := limited(r, s, p.limit)
 	if media == "multipart/form-data" {
+		if params["boundary"] == "" {
+			return nil, unsupported("The Content-Type has no boundary (RFC 2046, 5.1.1).", p.accepts())
+		}
 		return p.parts(v, multipart.NewReader(body, params["boundary"]), r, s, found)
 	}
 	text, err := io.ReadAll(body)
@@ -130,7 +138,7 @@ func (p *inputForm) read(v reflect.Value, r *http.Request, s *state, found *faul
 	}
 	form, err := url.ParseQuery(string(text))
 	if err != nil {
-		found.add("form", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " + err.Error(), Unreadable: true})
+		found.add("form", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " + clip.Text(err.Error(), longestReason), Unreadable: true})
 	}
 	return form, nil
 }
@@ -140,10 +148,13 @@ func (p *inputForm) read(v reflect.Value, r *http.Request, s *state, found *faul
 func (p *inputForm) parts(v reflect.Value, in *multipart.Reader, r *http.Request, s *state, found *faults) (url.Values, error) {
 	form := url.Values{}
 	counts := make([]int, len(p.files))
-	for {
+	for n := 0; ; n++ {
 		part, err := in.NextPart()
 		if err == io.EOF {
 			break
+		}
+		if err == nil && n == mostParts {
+			return nil, problem.BodyTooLarge.New("The form has more than %d parts.", mostParts).With("limit", mostParts)
 		}
 		if err != nil {
 			return nil, p.broken(r, err, found)
@@ -161,6 +172,9 @@ func (p *inputForm) parts(v reflect.Value, in *multipart.Reader, r *http.Request
 			continue
 		}
 		file, wrong, err := f.receive(part, s)
+		if storage, ok := errors.AsType[*storageError](err); ok {
+			return nil, storage
+		}
 		if err != nil {
 			return nil, p.broken(r, err, found)
 		}
@@ -196,10 +210,12 @@ func (p *inputForm) text(part *multipart.Part, form url.Values, found *faults) e
 
 // broken tells a body that ended or was too large from one that is no form.
 func (p *inputForm) broken(r *http.Request, err error, found *faults) error {
-	if _, large := errors.AsType[*http.MaxBytesError](err); large || r.Context().Err() != nil {
+	_, large := errors.AsType[*http.MaxBytesError](err)
+	_, known := errors.AsType[*problem.Problem](err)
+	if large || known || r.Context().Err() != nil {
 		return bodyFault(r, err)
 	}
-	found.add("form", "", schema.Fault{Rule: "syntax", Detail: "is not a well-formed multipart body (RFC 7578)", Unreadable: true})
+	found.add("form", "", schema.Fault{Rule: "syntax", Detail: "is not a well-formed multipart body (RFC 7578): it has no closing delimiter, or a part is broken", Unreadable: true})
 	return found.problem()
 }
 
@@ -214,7 +230,7 @@ func (f *inputFile) receive(part *multipart.Part, s *state) (File, []schema.Faul
 	n, err := io.CopyN(&start, limited, inMemory)
 	file.Size, file.content = n, bytes.NewReader(start.Bytes())
 	if err == nil {
-		err = file.spool(&start, limited, s)
+		err = s.spoolFile(&file, start.Bytes(), limited)
 	}
 	if err != nil && err != io.EOF {
 		return file, nil, err
@@ -223,12 +239,22 @@ func (f *inputFile) receive(part *multipart.Part, s *state) (File, []schema.Faul
 	if f.most > 0 && file.Size > f.most {
 		found = append(found, schema.Fault{Rule: "maxLength", Want: f.most, Detail: fmt.Sprintf("must have at most %d bytes", f.most)})
 	}
-	file.Type, _, _ = mime.ParseMediaType(http.DetectContentType(start.Bytes()[:min(start.Len(), 512)]))
+	file.Type = mediaType(start.Bytes(), part.Header.Get("Content-Type"))
 	if f.types != nil && !slices.ContainsFunc(f.types, file.is) {
 		found = append(found, schema.Fault{Rule: "contentMediaType", Want: f.types,
 			Detail: "must be " + strings.Join(f.types, " or ") + ", and is " + file.Type})
 	}
 	return file, found, nil
+}
+
+// mediaType finds a file's type from its content. Of text nothing more can be told, so
+// what was claimed counts where it is a kind of text.
+func mediaType(start []byte, claimed string) string {
+	found, _, _ := mime.ParseMediaType(http.DetectContentType(start[:min(len(start), 512)]))
+	if own, _, err := mime.ParseMediaType(claimed); err == nil && found == "text/plain" && strings.HasPrefix(own, "text/") {
+		return clip.Text(own, longestReason)
+	}
+	return found
 }
 
 // is reports whether the file is of a type such as image/png or image/*.
@@ -237,20 +263,57 @@ func (f *File) is(media string) bool {
 	return media == f.Type || all && strings.HasPrefix(f.Type, major)
 }
 
-// spool keeps a file on disk until the request ends.
-func (f *File) spool(start *bytes.Buffer, rest io.Reader, s *state) error {
-	kept, err := os.CreateTemp("", "wicketway-")
-	if err != nil {
-		return err
+// A spool is the one temporary file that holds the larger files of a form. Where the
+// system lets it, it is removed from its folder while it is still open, so that
+// nothing is left whatever becomes of the program.
+type spool struct {
+	kept *os.File
+	name string // "" once removed
+	size int64
+}
+
+// A storageError is a failure of the server's own disk.
+type storageError struct{ cause error }
+
+func (e *storageError) Error() string { return "keeping a file of a form: " + e.cause.Error() }
+func (e *storageError) Unwrap() error { return e.cause }
+
+// spoolFile keeps a file on disk until the request ends.
+func (s *state) spoolFile(f *File, start []byte, rest io.Reader) error {
+	if s.spool == nil {
+		kept, err := os.CreateTemp("", "wicketway-")
+		if err != nil {
+			return &storageError{err}
+		}
+		s.spool = &spool{kept: kept, name: kept.Name()}
+		if os.Remove(kept.Name()) == nil {
+			s.spool.name = ""
+		}
 	}
-	s.cleanup = append(s.cleanup, func() {
-		kept.Close()
-		os.Remove(kept.Name())
-	})
-	if _, err := kept.Write(start.Bytes()); err != nil {
-		return err
-	}
-	n, err := io.Copy(kept, rest)
-	f.Size, f.content = f.Size+n, kept
+	from := s.spool.size
+	n, err := io.Copy(storing{s.spool}, io.MultiReader(bytes.NewReader(start), rest))
+	f.Size, f.content = n, io.NewSectionReader(s.spool.kept, from, n)
 	return err
+}
+
+// storing writes behind what a spool has.
+type storing struct{ *spool }
+
+func (s storing) Write(p []byte) (int, error) {
+	n, err := s.kept.WriteAt(p, s.size)
+	s.spool.size += int64(n)
+	if err != nil {
+		return n, &storageError{err}
+	}
+	return n, nil
+}
+
+func (s *spool) remove() {
+	if s == nil {
+		return
+	}
+	s.kept.Close()
+	if s.name != "" {
+		os.Remove(s.name)
+	}
 }

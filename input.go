@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"io"
 	"mime"
@@ -14,9 +15,13 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
+
+// longestReason bounds what is repeated of a caller's own words, in bytes.
+const longestReason = 200
 
 // sources are where a field of an input can come from.
 var sources = []string{"path", "query", "header", "cookie", "body", "form", "file"}
@@ -29,6 +34,9 @@ type inputPlan struct {
 	form   *inputForm
 	body   *inputBody
 	judges bool // the input has a Check of its own
+
+	pointer bool // the route takes a pointer to the input
+	faults  int  // how many are looked for
 }
 
 // An inputField is a field that is read from a text.
@@ -47,20 +55,30 @@ type inputBody struct {
 	schema   *schema.Type // nil: the body is handed on as an io.Reader
 	lenient  schema.Leniency
 	limit    int64
+	faults   int
 	accepts  []string // media types
 }
 
+// compileInput plans how a route's input is read. A pointer to a type is read like
+// the type.
 func compileInput(at *site, t reflect.Type) *inputPlan {
-	in := &inputPlan{}
+	in := &inputPlan{faults: cmp.Or(at.target.limits.Faults, schema.MostFaults)}
+	if t.Kind() == reflect.Pointer {
+		in.pointer, t = true, t.Elem()
+	}
 	switch {
 	case t == reflect.TypeFor[None]():
 	case !hasSources(t):
 		in.takeBody(at, t, nil, false)
 	default:
+		if err := schema.CheckMethod(t); err != nil {
+			at.mistakef("%s: %v", t, err)
+		}
 		in.structure(at, t, nil)
 		in.judges = reflect.PointerTo(t).Implements(reflect.TypeFor[interface{ Check(*schema.Report) }]())
 	}
 	in.unread(at, at.target.names)
+	at.target.reads = in.form != nil || in.body != nil
 	if in.form != nil && in.body != nil {
 		at.mistakef("%s: takes the body and form fields; a request has one of them", t)
 	}
@@ -96,6 +114,10 @@ func hasSources(t reflect.Type) bool {
 
 // unread reports the template's parameters that no field reads.
 func (in *inputPlan) unread(at *site, names []string) {
+	if in.body != nil && in.body.index == nil && len(names) > 0 {
+		at.mistakef("the whole input is the body, so no field reads {%s}: use from tags", names[0])
+		return
+	}
 	for _, name := range names {
 		if !slices.ContainsFunc(in.fields, func(f inputField) bool { return f.source == "path" && f.name == name }) {
 			at.mistakef("no field reads the parameter {%s}: add one with the tag from:\"path %s\"", name, name)
@@ -106,7 +128,6 @@ func (in *inputPlan) unread(at *site, names []string) {
 func (in *inputPlan) field(at *site, where string, sf reflect.StructField, index []int) {
 	if err := schema.CheckTag(sf.Tag); err != nil {
 		at.mistakef("%s: %v", where, err)
-		return
 	}
 	from, ok := sf.Tag.Lookup("from")
 	if !ok {
@@ -139,13 +160,13 @@ func (in *inputPlan) parameter(at *site, where, source, name string, sf reflect.
 		for _, e := range unjoin(err) {
 			at.mistakef("%s: %v", where, e)
 		}
-		return
+		p = &schema.Parameter{} // the other mistakes are still looked for
 	}
 	f := inputField{source: source, name: name, index: index, schema: p}
 	switch source {
 	case "path":
 		names := at.target.names
-		if f.parameter = slices.Index(names, name); f.parameter < 0 {
+		if f.parameter = slices.Index(names, name); f.parameter < 0 && !at.unparsed {
 			at.mistakef("%s: the template has no parameter {%s}%s", where, name, has(names))
 			return
 		}
@@ -159,6 +180,12 @@ func (in *inputPlan) parameter(at *site, where, source, name string, sf reflect.
 		}
 	case "header":
 		f.name = textproto.CanonicalMIMEHeaderKey(name)
+		if f.name == "Transfer-Encoding" || f.name == "Trailer" {
+			at.mistakef("%s: the server takes the field %s, so it is never found", where, f.name)
+		}
+		if !isToken(name) {
+			at.mistakef("%s: %q is no name of a field (RFC 9110, 5.1)", where, name)
+		}
 	case "form":
 		if form := in.takesForm(at); form != nil {
 			form.texts = append(form.texts, name)
@@ -200,6 +227,7 @@ func (in *inputPlan) takeBody(at *site, t reflect.Type, index []int, optional bo
 	if at.target.method == http.MethodPatch {
 		b.accepts = []string{"application/merge-patch+json", "application/json"}
 	}
+	b.faults = in.faults
 	var err error
 	if b.schema, err = at.schemas.Type(t); err != nil {
 		for _, e := range unjoin(err) {
@@ -220,12 +248,16 @@ func (s *site) hasBody() bool {
 
 // read fills v from a request. Its error is a problem that lists every fault.
 func (in *inputPlan) read(v reflect.Value, r *http.Request, s *state) error {
-	var found faults
+	found := faults{most: in.faults}
+	if in.pointer {
+		v.Set(reflect.New(v.Type().Elem()))
+		v = v.Elem()
+	}
 	var query, form url.Values
 	if in.query && r.URL.RawQuery != "" {
 		var err error
 		if query, err = url.ParseQuery(r.URL.RawQuery); err != nil {
-			found.add("query", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " + err.Error(), Unreadable: true})
+			found.add("query", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " + clip.Text(err.Error(), longestReason), Unreadable: true})
 		}
 	}
 	if in.form != nil {
@@ -236,7 +268,7 @@ func (in *inputPlan) read(v reflect.Value, r *http.Request, s *state) error {
 	}
 	for i := range in.fields {
 		f := &in.fields[i]
-		if wrong := f.read(v.FieldByIndex(f.index), r, s, query, form); wrong != nil {
+		if wrong := f.read(v.FieldByIndex(f.index), r, s, query, form, in.faults); wrong != nil {
 			found.add(f.source, f.name, wrong...)
 		}
 	}
@@ -245,23 +277,28 @@ func (in *inputPlan) read(v reflect.Value, r *http.Request, s *state) error {
 		if in.body.index != nil {
 			into = v.FieldByIndex(in.body.index)
 		}
-		wrong, err := in.body.read(into, r, s)
+		wrong, more, err := in.body.read(into, r, s)
 		if err != nil {
 			return err
 		}
 		found.add("body", "", wrong...)
+		found.more = found.more || more
 	}
 	if in.judges && found.items == nil {
-		for _, f := range schema.CheckOwn(v) { // places are "query limit" or "body /slot"
+		wrong, more := schema.CheckOwn(v, in.faults)
+		found.more = more
+		for _, f := range wrong { // places are "query limit" or "body /slot"
 			source, place, _ := strings.Cut(f.Pointer, " ")
-			f.Pointer = place
+			if f.Pointer = place; source != "body" {
+				f.Pointer = ""
+			}
 			found.add(source, place, f)
 		}
 	}
 	return found.problem()
 }
 
-func (f *inputField) read(v reflect.Value, r *http.Request, s *state, query, form url.Values) []schema.Fault {
+func (f *inputField) read(v reflect.Value, r *http.Request, s *state, query, form url.Values, most int) []schema.Fault {
 	var texts []string
 	switch f.source {
 	case "path":
@@ -269,12 +306,14 @@ func (f *inputField) read(v reflect.Value, r *http.Request, s *state, query, for
 	case "query":
 		texts = query[f.name]
 	case "header":
-		texts = r.Header[f.name]
+		if texts = r.Header[f.name]; f.name == "Host" { // net/http keeps it elsewhere
+			texts = []string{r.Host}
+		}
 	case "form":
 		texts = form[f.name]
 	case "cookie":
-		if c, err := r.Cookie(f.name); err == nil {
-			return f.schema.Read(c.Value, v)
+		for _, c := range r.CookiesNamed(f.name) {
+			texts = append(texts, c.Value)
 		}
 	}
 	switch len(texts) {
@@ -283,7 +322,7 @@ func (f *inputField) read(v reflect.Value, r *http.Request, s *state, query, for
 	case 1:
 		return f.schema.Read(texts[0], v)
 	}
-	return f.schema.ReadAll(texts, v)
+	return f.schema.ReadAll(texts, v, most)
 }
 
 // buffers are for bodies, both ways. What is decoded from one keeps nothing of it.
@@ -296,32 +335,51 @@ func recycle(b *bytes.Buffer) {
 	}
 }
 
-func (b *inputBody) read(v reflect.Value, r *http.Request, s *state) ([]schema.Fault, error) {
+func (b *inputBody) read(v reflect.Value, r *http.Request, s *state) (found []schema.Fault, more bool, err error) {
 	if b.optional && r.ContentLength == 0 {
-		return nil, nil
-	}
-	if r.ContentLength != 0 && b.accepts != nil { // an empty body has a fault of its own
-		if err := b.checkMedia(r.Header); err != nil {
-			return nil, err
-		}
+		return nil, false, nil
 	}
 	if r.ContentLength > b.limit {
-		return nil, tooLarge(b.limit, nil)
+		return nil, false, tooLarge(b.limit, nil)
 	}
-	body := http.MaxBytesReader(s.ResponseWriter, r.Body, b.limit)
+	unknown := r.ContentLength < 0 // so it may be empty, which has a fault of its own
+	if r.ContentLength > 0 {
+		if err := b.checkMedia(r.Header); err != nil {
+			return nil, false, err
+		}
+	}
+	body := limited(r, s, b.limit)
 	if b.schema == nil {
 		v.Set(reflect.ValueOf(body))
-		return nil, nil
+		return nil, false, nil
 	}
 	buffer := buffers.Get().(*bytes.Buffer)
 	defer recycle(buffer)
 	if _, err := buffer.ReadFrom(body); err != nil {
-		return nil, bodyFault(r, err)
+		return nil, false, bodyFault(r, err)
 	}
-	return b.schema.Decode(buffer.Bytes(), v.Addr().Interface(), b.lenient), nil
+	if unknown && buffer.Len() == 0 && b.optional {
+		return nil, false, nil
+	}
+	if unknown && buffer.Len() > 0 {
+		if err := b.checkMedia(r.Header); err != nil {
+			return nil, false, err
+		}
+	}
+	found, more = b.schema.Decode(buffer.Bytes(), v.Addr().Interface(), schema.Reading{Lenient: b.lenient, Most: b.faults})
+	return found, more, nil
 }
 
-func tooLarge(limit int64, cause error) error {
+// limited bounds what comes out of a body. What comes in is bounded already, so only
+// where something stands between, such as an unpacker, is there more to count.
+func limited(r *http.Request, s *state, limit int64) io.Reader {
+	if r.Body == io.ReadCloser(&s.in) {
+		return r.Body
+	}
+	return http.MaxBytesReader(nil, r.Body, limit)
+}
+
+func tooLarge(limit int64, cause error) *problem.Problem {
 	return problem.BodyTooLarge.New("The body is larger than %d bytes.", limit).With("limit", limit).Because(cause)
 }
 
@@ -330,14 +388,14 @@ func bodyFault(r *http.Request, err error) error {
 	if large, ok := errors.AsType[*http.MaxBytesError](err); ok {
 		return tooLarge(large.Limit, err)
 	}
-	if r.Context().Err() != nil {
-		return r.Context().Err()
-	}
-	if p, ok := errors.AsType[*problem.Problem](err); ok { // from a middleware that reads along
+	if p, ok := errors.AsType[*problem.Problem](err); ok { // of the intake, or of a middleware that reads along
 		return p
 	}
-	if errors.Is(err, io.ErrUnexpectedEOF) {
-		return problem.Unreadable.New("The body ended before its announced length of %d bytes.", r.ContentLength).Because(err)
+	if errors.Is(err, io.ErrUnexpectedEOF) { // before the context: it ends as well where a connection is half closed
+		return problem.Unreadable.New("The body was cut short.").Because(err)
+	}
+	if r.Context().Err() != nil {
+		return r.Context().Err()
 	}
 	return problem.Unreadable.New("The body could not be received.").Because(err)
 }
@@ -348,6 +406,9 @@ func (b *inputBody) checkMedia(h http.Header) error {
 	if err := checkCoding(h); err != nil {
 		return err
 	}
+	if b.accepts == nil {
+		return nil
+	}
 	sent := h.Get("Content-Type")
 	if sent == "application/json" {
 		return nil
@@ -355,6 +416,9 @@ func (b *inputBody) checkMedia(h http.Header) error {
 	media, params, err := parseMedia(sent, b.accepts)
 	if err != nil {
 		return err
+	}
+	if media == "application/json-patch+json" { // RFC 6902: a list of steps, not a value
+		return unsupported("The body is a JSON Patch.", b.accepts)
 	}
 	if media != "application/json" && !(strings.HasPrefix(media, "application/") && strings.HasSuffix(media, "+json")) {
 		return unsupported("The body is "+media+".", b.accepts)
@@ -367,10 +431,11 @@ func (b *inputBody) checkMedia(h http.Header) error {
 
 // checkCoding refuses a body whose coding nobody has taken off (RFC 9110, 8.4).
 func checkCoding(h http.Header) error {
-	coding := h.Get("Content-Encoding")
+	coding := strings.Join(h["Content-Encoding"], ", ")
 	if coding == "" || strings.EqualFold(coding, "identity") {
 		return nil
 	}
+	coding = clip.Text(coding, longestReason)
 	return problem.UnsupportedMedia.New("The body is encoded as %s, which is not read here.", coding).
 		WithHeader("Accept-Encoding", "identity") // RFC 9110, 15.5.16
 }
@@ -380,7 +445,7 @@ func parseMedia(sent string, accepts []string) (media string, params map[string]
 		return "", nil, unsupported("The body has no Content-Type.", accepts)
 	}
 	if media, params, err = mime.ParseMediaType(sent); err != nil {
-		return "", nil, unsupported("The Content-Type "+strconv.Quote(sent)+" is not well-formed.", accepts).Because(err)
+		return "", nil, unsupported("The Content-Type "+strconv.Quote(clip.Text(sent, longestReason))+" is not well-formed.", accepts).Because(err)
 	}
 	return media, params, nil
 }
@@ -398,13 +463,22 @@ func unsupported(detail string, accepts []string) *problem.Problem {
 type faults struct {
 	items      []problem.Item
 	unreadable bool
+	most       int
+	more       bool // there are some beyond most
 }
 
 func (fs *faults) add(source, name string, found ...schema.Fault) {
 	for _, f := range found {
+		if len(fs.items) == fs.most {
+			fs.more = true
+			return
+		}
 		item := problem.Item{In: source, Name: name, Rule: f.Rule, Want: f.Want, Detail: f.Detail}
-		if source == "body" {
+		if source == "body" || f.Pointer != "" {
 			item.Pointer = &f.Pointer
+		}
+		if source == "body" {
+			item.Name = ""
 		}
 		fs.items = append(fs.items, item)
 		fs.unreadable = fs.unreadable || f.Unreadable
@@ -425,5 +499,12 @@ func (fs *faults) problem() error {
 	if n > 1 {
 		detail = strconv.Itoa(n) + " items of the input are wrong."
 	}
-	return kind.New("%s", detail).WithItems(fs.items...)
+	if fs.more {
+		detail = "More than " + strconv.Itoa(n) + " items of the input are wrong; the first of them are listed."
+	}
+	p := kind.New("%s", detail).WithItems(fs.items...)
+	if fs.more {
+		p.With("more", true)
+	}
+	return p
 }

@@ -17,18 +17,19 @@ const module = "github.com/wicketway/wicketway"
 // What the folders may import of this module; a folder is ruled by the longest
 // entry that fits. Of other modules the core may import JSON alone.
 var mayImport = map[string][]string{
-	".":         {"route", "negotiate", "schema", "problem"},
+	".":         {"route", "negotiate", "schema", "problem", "internal"},
 	"route":     {},
 	"negotiate": {},
-	"schema":    {},
-	"problem":   {},
-	"chain":     {".", "route", "negotiate", "schema", "problem"},
+	"schema":    {"internal"},
+	"problem":   {"internal"},
+	"internal":  {},
+	"chain":     {".", "route", "negotiate", "schema", "problem", "internal"},
 	"cmd":       {"*"},
 	"examples":  {"*"},
 	"bench":     {"*"},
 }
 
-var core = []string{"route", "negotiate", "schema", "problem"}
+var core = []string{"route", "negotiate", "schema", "problem", "internal"}
 
 func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
 	seen := map[string]bool{}

@@ -1,8 +1,10 @@
 package wicketway
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"net/http"
 	"net/url"
 	"reflect"
 	"runtime"
@@ -12,14 +14,21 @@ import (
 	"github.com/wicketway/wicketway/route"
 )
 
-// functionName is the name of a function with its package's, without its
-// receiver: passages.find. A function literal has none.
-func functionName(function any) string {
+func functionOf(function any) *runtime.Func {
 	v := reflect.ValueOf(function)
 	if v.IsNil() {
+		return nil
+	}
+	return runtime.FuncForPC(v.Pointer())
+}
+
+// functionName is the name of a function with its package's, without its
+// receiver: passages.find. A function literal has none.
+func functionName(function *runtime.Func) string {
+	if function == nil {
 		return ""
 	}
-	whole := runtime.FuncForPC(v.Pointer()).Name()
+	whole := function.Name()
 	name := strings.TrimSuffix(whole[strings.LastIndexByte(whole, '/')+1:], "-fm")
 	if strings.Contains(name, ".func") || strings.Contains(name, "[...]") {
 		return ""
@@ -76,6 +85,9 @@ func (t *target) link(input any) (string, error) {
 		return "", err
 	}
 	path, err := template.Expand(func(name string) string { return values[name] })
+	if err == nil {
+		err = t.leadsHere(path)
+	}
 	if err != nil {
 		return "", fmt.Errorf("link: %s: %w", t.name, err)
 	}
@@ -83,6 +95,17 @@ func (t *target) link(input any) (string, error) {
 		path += "?" + query.Encode()
 	}
 	return path, nil
+}
+
+// leadsHere says where a path leads if not to its own route: another one may be more
+// specific.
+func (t *target) leadsHere(path string) error {
+	var m route.Match
+	method := cmp.Or(t.method, http.MethodGet)
+	if to := t.api.find(method, path, &m); to != nil && to != t {
+		return fmt.Errorf("the path %s leads to %s %s at %s, which is more specific", path, to.method, to.path, to.at)
+	}
+	return nil
 }
 
 // linkValues takes an input apart.
@@ -105,6 +128,9 @@ func (t *target) linkValues(input any) (path map[string]string, query url.Values
 	v := reflect.ValueOf(input)
 	if v.Kind() == reflect.Pointer && !v.IsNil() {
 		v = v.Elem()
+	}
+	if want.Kind() == reflect.Pointer {
+		want = want.Elem()
 	}
 	if !v.IsValid() || v.Type() != want {
 		return nil, nil, fmt.Errorf("the input is %T, want %s", input, want)

@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
@@ -51,7 +52,7 @@ func (a *API) miss(r *http.Request, s *state, outcome route.Outcome) {
 // has a route. It gives the route where the path counts as the same; where the
 // caller should be sent there it notes the location.
 func (a *API) nearby(r *http.Request, s *state) *target {
-	asked := r.URL.EscapedPath()
+	asked := route.Escaped(r.URL)
 	clean := route.Clean(asked)
 	if clean != asked && a.find(r.Method, clean, &s.match) != nil {
 		s.redirect(r, asked, clean)
@@ -90,14 +91,28 @@ func (a *API) find(method, escaped string, m *route.Match) *target {
 // redirect notes where the caller is to be sent: the path asked for, with what a
 // handler further out stripped from its front, and with the query.
 func (s *state) redirect(r *http.Request, asked, path string) {
-	whole, _, _ := strings.Cut(r.RequestURI, "?")
-	if front, ok := strings.CutSuffix(whole, asked); ok && strings.HasPrefix(front, "/") && !strings.HasPrefix(front, "//") {
-		path = front + path
+	if u, err := url.ParseRequestURI(r.RequestURI); err == nil {
+		if front, ok := strings.CutSuffix(route.Escaped(u), asked); ok && strings.HasPrefix(front, "/") && route.Clean(front) == front {
+			path = front + path
+		}
 	}
 	if r.URL.RawQuery != "" {
-		path += "?" + r.URL.RawQuery
+		path += "?" + escapedQuery(r.URL.RawQuery)
 	}
 	s.location = path
+}
+
+// escapedQuery escapes what cannot stand in a query (RFC 3986, 3.4), and nothing else.
+func escapedQuery(query string) string {
+	var b strings.Builder
+	for i := range len(query) {
+		if c := query[i]; c > ' ' && c < 0x7f && strings.IndexByte("\"#<>\\^`{|}", c) < 0 {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
 }
 
 // nowhere is the endpoint for what no route takes.
@@ -108,7 +123,7 @@ type nowhere struct {
 }
 
 func (n *nowhere) serve(w http.ResponseWriter, r *http.Request, s *state) error {
-	path := r.URL.EscapedPath()
+	path := route.Escaped(r.URL)
 	switch {
 	case s.outcome == route.Malformed:
 		return problem.BadRequest.New("The path %q is not percent-encoded as RFC 3986, 2.1 has it.", path)

@@ -17,10 +17,12 @@ type Mistake struct {
 	// Text says what is wrong, and what would be right.
 	Text string
 
-	at place
+	// where is the file with as many folders as it takes to be unique in the
+	// description, and the line.
+	where string
 }
 
-func (m Mistake) Error() string { return m.at.String() + ": " + m.Text }
+func (m Mistake) Error() string { return m.where + ": " + m.Text }
 
 // Mistakes are all that [Build] found wrong, by file and line.
 type Mistakes []Mistake
@@ -44,8 +46,13 @@ func (ms Mistakes) Unwrap() []error {
 }
 
 func (b *builder) mistake(at place, format string, args ...any) {
+	for i, a := range args {
+		if p, ok := a.(place); ok {
+			args[i] = b.files.where(p)
+		}
+	}
 	file, line := at.frame()
-	m := Mistake{File: file, Line: line, Text: fmt.Sprintf(format, args...), at: at}
+	m := Mistake{File: file, Line: line, Text: fmt.Sprintf(format, args...), where: b.files.where(at)}
 	if !slices.Contains(b.mistakes, m) {
 		b.mistakes = append(b.mistakes, m)
 	}
@@ -71,13 +78,67 @@ func (ms Mistakes) sorted() Mistakes {
 }
 
 // kind checks a kind of problem, and that its code means no other kind.
-func (b *builder) kind(at place, k *problem.Kind) {
+func (b *builder) kind(at place, setting string, k *problem.Kind) {
 	if err := k.Check(); err != nil {
-		b.mistake(at, "Fails: %v", err)
+		b.mistake(at, "%s: %v", setting, err)
 		return
 	}
 	if other := b.codes[k.Code()]; other != nil && other != k {
-		b.mistake(at, "Fails: the code %q is declared by two kinds, %q and %q", k.Code(), other.Title(), k.Title())
+		b.mistake(at, "%s: the code %q is declared by two kinds, %d %q and %d %q", setting, k.Code(), other.Status(), other.Title(), k.Status(), k.Title())
+		return
 	}
 	b.codes[k.Code()] = k
+}
+
+// Files name the files of a description, each with as many folders as it takes to
+// tell it from the others.
+type files map[string]string
+
+// filesOf names the files in which parts were declared.
+func filesOf(at place, parts []Part) files {
+	all := files{}
+	var add func(Part)
+	add = func(p Part) {
+		if p == nil {
+			return
+		}
+		file, _ := p.part().frame()
+		all[file] = ""
+		switch p := p.(type) {
+		case group:
+			for _, inner := range p.parts {
+				add(inner)
+			}
+		case routePart:
+			for _, s := range p.settings {
+				add(s)
+			}
+		}
+	}
+	add(group{at: at, parts: parts})
+	count := map[string]int{}
+	for file := range all {
+		for i := range len(file) {
+			if i == 0 || file[i-1] == '/' {
+				count[file[i:]]++
+			}
+		}
+	}
+	for file := range all {
+		for i := len(file) - 1; i >= 0; i-- {
+			if (i == 0 || file[i-1] == '/') && count[file[i:]] == 1 {
+				all[file] = file[i:]
+				break
+			}
+		}
+	}
+	return all
+}
+
+func (f files) where(p place) string {
+	file, line := p.frame()
+	if short := f[file]; short != "" {
+		return fmt.Sprintf("%s:%d", short, line)
+	}
+	return p.String()
 }

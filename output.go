@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"net/http"
 	"reflect"
@@ -11,10 +12,12 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
 
-// Reply is an output with a status and header fields of its own.
+// Reply is an output with a status and header fields of its own. A route may answer
+// with a *Reply as well, so that a failing return is nil, err.
 type Reply[T any] struct {
 	// Status is 200 to 299; 0 leaves what Answers says.
 	Status int
@@ -26,6 +29,8 @@ type Reply[T any] struct {
 func (r Reply[T]) reply() (int, http.Header, any) { return r.Status, r.Header, r.Value }
 func (Reply[T]) value() reflect.Type              { return reflect.TypeFor[T]() }
 
+var replierType = reflect.TypeFor[replier]()
+
 // A replier is a Reply of any type.
 type replier interface {
 	reply() (status int, header http.Header, value any)
@@ -36,7 +41,10 @@ type replier interface {
 type output struct {
 	status      int
 	empty       bool   // the type is None
-	reply       bool   // the type is a Reply
+	reply       bool   // the type is a Reply, or a pointer to one
+	pointer     bool   // the type, or the value of a Reply, can be nil where that is no answer
+	lookedUp    bool   // the value is one that the path names
+	source      string // of the route, for messages
 	page        string // the query parameter of a Page's cursor
 	envelope    string // the member around the value
 	conditional bool
@@ -48,19 +56,26 @@ func compileOutput(at *site, t reflect.Type, in *inputPlan) output {
 		status:      at.target.answers,
 		envelope:    at.target.envelope,
 		conditional: at.target.conditional,
+		lookedUp:    len(at.target.names) > 0 && (at.target.method == http.MethodGet || at.target.method == http.MethodHead),
+		source:      at.line,
 	}
-	if r, ok := reflect.Zero(t).Interface().(replier); ok {
+	if t.Kind() == reflect.Pointer && t.Implements(replierType) {
+		o.pointer = true
+		t = t.Elem()
+	}
+	if t.Implements(replierType) && t.Kind() == reflect.Struct {
 		o.reply = true
-		t = r.value()
+		t = reflect.Zero(t).Interface().(replier).value()
 	}
+	o.pointer = o.pointer || t.Kind() == reflect.Pointer || t.Kind() == reflect.Interface
 	o.empty = t == reflect.TypeFor[None]()
 	switch {
 	case o.empty && o.status == 0:
 		o.status = http.StatusNoContent
 	case o.status == 0:
 		o.status = http.StatusOK
-	case o.status == http.StatusNoContent && !o.empty:
-		at.mistakef("Answers: 204 has no content, but the output is %s: use wicketway.None", t)
+	case hasNoContent(o.status) && !o.empty:
+		at.mistakef("Answers: %d has no content (RFC 9110, 15.3), but the output is %s: use wicketway.None", o.status, t)
 	}
 	if o.empty {
 		return o
@@ -77,7 +92,7 @@ func compileOutput(at *site, t reflect.Type, in *inputPlan) output {
 	if at.target.development {
 		o.promise = promise
 	}
-	if t.Implements(reflect.TypeFor[pager]()) {
+	if t.Implements(reflect.TypeFor[pager]()) && t.Kind() != reflect.Interface {
 		if o.page = in.cursor; o.page == "" {
 			at.mistakef("the output is a page, but no query field of the input is a wicketway.Cursor")
 		}
@@ -99,23 +114,25 @@ var indented = jsontext.WithIndent("  ")
 func (o *output) send(w http.ResponseWriter, r *http.Request, out any) error {
 	status := o.status
 	h := w.Header()
+	var own http.Header
+	if o.pointer && isNil(out) {
+		return o.nothing(r)
+	}
 	if o.reply {
-		var header http.Header
-		var own int
-		own, header, out = out.(replier).reply()
-		if own != 0 {
-			status = own
+		var chosen int
+		chosen, own, out = out.(replier).reply()
+		if status = cmp.Or(chosen, status); status < 200 || status > 299 {
+			return fmt.Errorf("the route answered with a Reply of status %d, which is no success: return a problem instead", chosen)
 		}
-		if status < 200 || status > 299 {
-			return fmt.Errorf("the route answered with a Reply of status %d, which is no success: return a problem instead", own)
+		if hasNoContent(status) && !o.empty {
+			return fmt.Errorf("the route answered with a Reply of status %d, which has no content (RFC 9110, 15.3), and a value", status)
 		}
-		for name, values := range header {
-			for _, v := range values {
-				h.Add(name, v)
-			}
+		if o.pointer && isNil(out) {
+			return o.nothing(r)
 		}
 	}
 	if o.empty {
+		addFields(h, own)
 		w.WriteHeader(status)
 		return nil
 	}
@@ -124,6 +141,7 @@ func (o *output) send(w http.ResponseWriter, r *http.Request, out any) error {
 	if err := o.write(buffer, out); err != nil {
 		return err
 	}
+	addFields(h, own)
 	if o.page != "" {
 		addLinks(h, r, o.page, out.(pager))
 	}
@@ -135,9 +153,43 @@ func (o *output) send(w http.ResponseWriter, r *http.Request, out any) error {
 	h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
 	w.WriteHeader(status)
 	if _, err := w.Write(buffer.Bytes()); err != nil { // the caller is gone: there is nobody to tell
-		noteFailure(r.Context(), err)
+		stateOf(r.Context()).noteFailure(err, problem.CallerLeft.New("").Because(err))
 	}
 	return nil
+}
+
+// hasNoContent are the successes that end with their header (RFC 9110, 15.3.5 and
+// 15.3.6).
+func hasNoContent(status int) bool {
+	return status == http.StatusNoContent || status == http.StatusResetContent
+}
+
+func addFields(h, own http.Header) {
+	for name, values := range own {
+		for _, v := range values {
+			h.Add(name, v)
+		}
+	}
+}
+
+// isNil reports whether a value is nil, or holds a pointer, map or function that is.
+func isNil(v any) bool {
+	switch r := reflect.ValueOf(v); r.Kind() {
+	case reflect.Invalid:
+		return true
+	case reflect.Pointer, reflect.Interface, reflect.Func, reflect.Map, reflect.Chan:
+		return r.IsNil()
+	}
+	return false
+}
+
+// nothing is what becomes of a nil that was returned without an error: where the path
+// names a value, there is none; anywhere else the route has forgotten its answer.
+func (o *output) nothing(r *http.Request) error {
+	if o.lookedUp {
+		return problem.NotFound.New("Nothing is at %s.", r.URL.EscapedPath())
+	}
+	return fmt.Errorf("the route %s returned nil without an error: return a value, a problem, or make the output wicketway.None", o.source)
 }
 
 // write encodes an output. In development it is indented, and an output that

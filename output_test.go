@@ -192,7 +192,7 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 		{"POST /report?limit=5", []string{"photo@a.png=" + png + strings.Repeat("x", 90_000), "lock=heron"}, "422 query limit heron"},
 		{"POST /report", []string{"photo@a.png=" + png + strings.Repeat("x", 90_000), "lock=heron"}, `"3 abc heron [] 90008 90008 image/png"`}, // on disk
 		{"POST /report?limit=9", []string{"lock=kiln", "crew=0", "crew=x", "photo@a.png=hello"},
-			"400 file photo contentMediaType, query limit maximum, form lock enum, form crew minimum, form crew type"},
+			"400 file photo contentMediaType, query limit maximum, form lock enum, form crew/0 minimum, form crew/1 type"},
 		{"POST /report", []string{"lock=bell", "photo@a.png=" + png + strings.Repeat("x", 100_000)}, "422 file photo maxLength"},
 		{"POST /report", []string{"lock=bell"}, "422 file photo required"},
 		{"POST /report", []string{"lock=bell", "nobody-asked@x=" + strings.Repeat("x", 90_000), "photo@a.png=" + png}, `"3 abc bell [] 8 8 image/png"`},

@@ -9,7 +9,8 @@ import (
 )
 
 // A Page is a part of a list, and the way to its neighbours. The answer has them
-// as members and as Link fields (RFC 8288) with the relations next and prev.
+// as members and as Link fields (RFC 8288) with the relations next and prev, unless
+// a field would be longer than 4 KiB.
 type Page[T any] struct {
 	Items []T `json:"items"`
 	// Next and Previous are cursors; "" where nothing follows or precedes.
@@ -70,16 +71,25 @@ func (c *Cursor[K]) UnmarshalText(text []byte) error {
 
 func (Cursor[K]) isCursor() {}
 
+// longestLink bounds a Link field, in bytes. A longer one is left out: the answer has
+// the cursors in its members, and no server takes such a line back.
+const longestLink = 4 << 10
+
 // addLinks adds the Link fields of a page. They are relative to the request, and
 // keep its other parameters.
 func addLinks(h http.Header, r *http.Request, parameter string, p pager) {
 	next, previous := p.neighbours()
+	if len(r.URL.RawQuery) > longestLink {
+		return
+	}
 	for _, to := range [2]struct{ relation, cursor string }{{"next", next}, {"prev", previous}} {
 		if to.cursor == "" {
 			continue
 		}
 		query := r.URL.Query()
 		query.Set(parameter, to.cursor)
-		h.Add("Link", "<?"+query.Encode()+`>; rel="`+to.relation+`"`)
+		if link := "<?" + query.Encode() + `>; rel="` + to.relation + `"`; len(link) <= longestLink {
+			h.Add("Link", link)
+		}
 	}
 }

@@ -12,8 +12,9 @@ import (
 // with r.PathValue, and reports failure with [Fail].
 func Handle(line string, h http.Handler, settings ...Setting) Part {
 	return routePart{at: here(0), line: line, settings: settings, compile: func(at *site) endpoint {
-		if h == nil {
+		if isNil(h) {
 			at.mistakef("the handler is nil")
+			return plain{}
 		}
 		return plain{at.asTold(h)}
 	}}
@@ -34,18 +35,24 @@ func (p plain) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 	for i, name := range s.target.names {
 		r.SetPathValue(name, s.match.Value(i))
 	}
+	s.begin(w)
 	p.handler.ServeHTTP(w, r)
 	return nil
 }
+
+// begin notes what the chain has set in the header: what a handler adds goes away
+// if it fails.
+func (s *state) begin(w http.ResponseWriter) { s.before = w.Header().Clone() }
 
 // Mount puts a foreign handler under a prefix, for all methods and all paths
 // below it. The handler sees the path without the prefix. Routes that are more
 // specific than the prefix still come first.
 func Mount(prefix string, h http.Handler, settings ...Setting) Part {
 	line := route.AnyMethod + " " + strings.TrimSuffix(prefix, "/") + "/{+mounted}"
-	return routePart{at: here(0), line: line, settings: settings, compile: func(at *site) endpoint {
-		if h == nil {
+	return routePart{at: here(0), line: line, settings: settings, mounted: true, compile: func(at *site) endpoint {
+		if isNil(h) {
 			at.mistakef("the handler is nil")
+			return plain{}
 		}
 		return mounted{at.asTold(h), strings.Count(at.target.path, "/")}
 	}}
@@ -57,7 +64,8 @@ type mounted struct {
 	slash   int // which slash of the path the rest begins with, from 1
 }
 
-func (m mounted) serve(w http.ResponseWriter, r *http.Request, _ *state) error {
+func (m mounted) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	s.begin(w)
 	inner := *r
 	u := *r.URL
 	inner.URL = &u

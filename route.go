@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"reflect"
+	"runtime"
 	"sync"
 
 	"github.com/wicketway/wicketway/schema"
@@ -19,9 +20,10 @@ type Optional[T any] = schema.Optional[T]
 
 type routePart struct {
 	at       place
-	line     string // the method is empty for what is mounted
-	function string // the name of the function that serves it
+	line     string        // the method is empty for what is mounted
+	function *runtime.Func // that serves it; nil for handlers
 	settings []Setting
+	mounted  bool // for every method and all that is below
 	compile  func(*site) endpoint
 }
 
@@ -38,7 +40,7 @@ type endpoint interface {
 // checked, and its output is sent as JSON. It is called by many requests at a
 // time; its context is the request's, and ends when the caller leaves.
 func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), settings ...Setting) Part {
-	return routePart{here(0), line, functionName(serve), settings, func(at *site) endpoint {
+	return routePart{at: here(0), line: line, function: functionOf(serve), settings: settings, compile: func(at *site) endpoint {
 		if serve == nil {
 			at.mistakef("the function is nil")
 		}

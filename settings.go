@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -34,7 +35,7 @@ type terms struct {
 // until a setting changes it: an API has many routes, and few manners.
 type manner struct {
 	limits      Limits
-	seats       chan struct{} // one for each request at a time; nil: no limit
+	seats       []chan struct{} // one for each limit; each holds as many as may be served at a time
 	version     string
 	slashes     Slash
 	uniform     bool
@@ -45,6 +46,7 @@ type manner struct {
 	development bool
 	log         *slog.Logger
 	base        string
+	conditions  *declared           // the Conditional setting that holds
 	translate   []func(error) error // nearest first
 	nearest     int                 // how many of them the list that is being read has added
 }
@@ -81,7 +83,12 @@ func Chain(middleware ...Middleware) Setting {
 				b.mistake(at, "Chain: middleware %d has no function: use Wrap, or a package's own", i+1)
 				continue
 			}
-			t.links = append(t.links, newLink(m, at, len(t.links)))
+			l := newLink(m, at, len(t.links))
+			if isNil(l.handler) {
+				b.mistake(at, "Chain: the middleware %s gave no handler: return one that calls next", m.Name)
+				continue
+			}
+			t.links = append(t.links, l)
 		}
 	}}
 }
@@ -92,11 +99,19 @@ func Chain(middleware ...Middleware) Setting {
 func Guard(by Authenticator) Setting {
 	at := here(0)
 	return setting{at, "Guard", true, func(b *builder, t *terms) {
-		if by == nil {
+		if isNil(by) {
 			b.mistake(at, "Guard: the guard is nil; Public() opens a route")
+			by = nil
 		} else if c, ok := by.(interface{ Check() error }); ok {
-			if err := c.Check(); err != nil {
-				b.mistake(at, "Guard: %v", err)
+			for _, err := range unjoin(c.Check()) {
+				if err != nil {
+					b.mistake(at, "Guard: %v", err)
+				}
+			}
+		}
+		if g, ok := by.(interface{ Kinds() []*problem.Kind }); ok {
+			for _, k := range g.Kinds() {
+				b.kind(at, "Guard", k)
 			}
 		}
 		t.guard, t.guardPlace, t.guarded, t.public, t.guardAt = by, at, true, false, -1
@@ -111,7 +126,18 @@ func Public() Setting {
 // Scopes are what the caller must have been granted: all of them, with those of
 // outer groups.
 func Scopes(needed ...string) Setting {
-	return adding("Scopes", func(_ *builder, t *terms) { t.scopes = append(t.scopes, needed...) })
+	at := here(0)
+	return setting{at, "Scopes", false, func(b *builder, t *terms) {
+		if len(needed) == 0 {
+			b.mistake(at, "Scopes: none is given: leave it out, or name some")
+		}
+		for _, scope := range needed {
+			if scope == "" || strings.ContainsFunc(scope, func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
+				b.mistake(at, "Scopes: %q is no scope: one is a word without spaces, quotes and backslashes (RFC 6749, 3.3); write Scopes(\"a\", \"b\") for two", scope)
+			}
+		}
+		t.scopes = append(t.scopes, needed...)
+	}}
 }
 
 // Fails names the kinds of problem that a route can raise itself.
@@ -119,7 +145,7 @@ func Fails(kinds ...*problem.Kind) Setting {
 	at := here(0)
 	return adding("Fails", func(b *builder, t *terms) {
 		for _, k := range kinds {
-			b.kind(at, k)
+			b.kind(at, "Fails", k)
 		}
 		t.fails = append(t.fails, kinds...)
 	})
@@ -135,10 +161,17 @@ func Summary(text string) Setting {
 	return replacing("Summary", func(t *terms) { t.summary = text })
 }
 
+// IgnoreReadOnly passes over the members of a JSON body that only the server sets
+// (rule:"readOnly"), so that callers can send back what they got; they are refused
+// otherwise.
+func IgnoreReadOnly() Setting {
+	return replacing("IgnoreReadOnly", func(t *terms) { t.lenient |= schema.ReadOnlyMembers })
+}
+
 // AllowUnknown ignores members of a JSON body that the input does not have; they
 // are refused otherwise.
 func AllowUnknown() Setting {
-	return replacing("AllowUnknown", func(t *terms) { t.lenient = schema.UnknownMembers })
+	return replacing("AllowUnknown", func(t *terms) { t.lenient |= schema.UnknownMembers })
 }
 
 // Name names a route, for links to it. Without it the name is that of the route's
@@ -150,24 +183,35 @@ func Name(name string) Setting {
 // Limits are the bounds of what a request may ask for. A zero field leaves what
 // an outer group says, in the end the default.
 type Limits struct {
-	// Body is the size in bytes of a body that a route's input reads; 1 MiB by
-	// default. Plain and mounted handlers see to theirs themselves.
+	// Body is the size in bytes of a body that a route's input reads, as it comes in
+	// and as it is unpacked; 1 MiB by default. Plain and mounted handlers see to
+	// theirs themselves.
 	Body int64
-	// Time is how long a route may take, from when the request came in; unlimited
-	// by default. Then its context ends and the caller gets 503. A function that
-	// ignores its context cannot be stopped: its answer comes late, if at all.
+	// Rate is how many bytes a second of a body must arrive at least, on average, after
+	// the first ten seconds; 1 KiB by default, and it holds for handlers too. A body
+	// that is slower gets 408.
+	Rate int64
+	// Time is how long a route may take; unlimited by default. From when the request
+	// came in it bounds the reading of the body (408) and the serving: then the context
+	// ends and the caller gets 503. Writing the answer may take as long once more; of
+	// an answer that is flushed each piece may, however long it is waited for. A
+	// function that ignores its context cannot be stopped: its answer comes late, if
+	// at all.
 	Time time.Duration
 	// AtOnce is how many requests may be served at a time by all that stands where
-	// this setting does; unlimited by default. One more gets 503 at once, with
-	// Retry-After.
+	// this setting does, beside what outer groups say; unlimited by default. One more
+	// gets 503 at once, with Retry-After.
 	AtOnce int
+	// Faults is how many faults of an input are listed; 100 by default. A problem has
+	// at most 64 KiB whatever is said here.
+	Faults int
 }
 
 func (l Limits) part() place { return place{} }
 
 func (l Limits) setting() setting {
 	return setting{name: "Limits", replaces: true, apply: func(b *builder, t *terms) {
-		if l.Body < 0 || l.Time < 0 || l.AtOnce < 0 {
+		if l.Body < 0 || l.Rate < 0 || l.Time < 0 || l.AtOnce < 0 || l.Faults < 0 {
 			b.mistake(b.at, "Limits: %+v: a limit must be positive", l)
 			return
 		}
@@ -175,7 +219,13 @@ func (l Limits) setting() setting {
 			t.limits.Time = l.Time
 		}
 		if l.AtOnce > 0 {
-			t.limits.AtOnce, t.seats = l.AtOnce, make(chan struct{}, l.AtOnce)
+			t.limits.AtOnce, t.seats = l.AtOnce, append(slices.Clip(t.seats), make(chan struct{}, l.AtOnce))
+		}
+		if l.Rate > 0 {
+			t.limits.Rate = l.Rate
+		}
+		if l.Faults > 0 {
+			t.limits.Faults = l.Faults
 		}
 		if l.Body > 0 {
 			t.limits.Body = l.Body

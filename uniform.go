@@ -23,6 +23,9 @@ func reshaped(h http.Handler) http.Handler {
 		if s.held == 0 {
 			return
 		}
+		if own := stateOf(r.Context()); own != nil {
+			own.before = nil // the handler has answered: its fields are part of that
+		}
 		p := problem.OfStatus(s.held).New("").Because(errors.New(strings.TrimSpace(string(s.said))))
 		if part := w.Header().Get("Content-Range"); part != "" { // what a 416 can offer (RFC 9110, 14.4)
 			p.WithHeader("Content-Range", part)

@@ -3,6 +3,7 @@
 package negotiate
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -17,41 +18,46 @@ func Encoding(accept []string, offers ...string) string {
 	}
 	best, bestQ := "", 0
 	for _, offer := range offers {
-		q := 0
-		named := false
-		eachItem(accept, func(coding string, params string) {
-			switch {
-			case strings.EqualFold(coding, offer) || strings.EqualFold(coding, "x-"+offer):
-				q, named = quality(params), true
-			case coding == "*" && !named:
-				q = quality(params)
-			}
-		})
-		if q > bestQ {
+		if q := codingQuality(accept, offer, "x-"+offer); q > bestQ {
 			best, bestQ = offer, q
 		}
 	}
-	if identity := identityQuality(accept); identity > bestQ {
+	if identity := codingQuality(accept, "identity"); namesIdentity(accept) && identity > bestQ {
 		return ""
 	}
 	return best
 }
 
-// identityQuality is what the caller gives to content that is not encoded; 0
-// where it says nothing, since then any coding it names is as welcome.
-func identityQuality(accept []string) (q int) {
+// codingQuality is what the caller gives to a coding under any of its names, or else
+// by *. Of several values for one the highest counts, so that order never does.
+func codingQuality(accept []string, names ...string) int {
+	own, all, named := 0, 0, false
 	eachItem(accept, func(coding, params string) {
-		if strings.EqualFold(coding, "identity") {
-			q = quality(params)
+		switch {
+		case slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(coding, n) }):
+			own, named = max(own, quality(params)), true
+		case coding == "*":
+			all = max(all, quality(params))
 		}
 	})
-	return q
+	if named {
+		return own
+	}
+	return all
+}
+
+// namesIdentity reports whether the caller speaks of content that is not encoded; one
+// who does not welcomes any coding it names as much.
+func namesIdentity(accept []string) (named bool) {
+	eachItem(accept, func(coding, _ string) { named = named || strings.EqualFold(coding, "identity") })
+	return named
 }
 
 // MediaType chooses among the media types that the server offers, best first.
 // No Accept at all means the first. It returns "" where the caller takes none.
 // The most specific range that names an offer gives its quality (RFC 9110,
-// 12.5.1); parameters other than q are not compared.
+// 12.5.1), one with parameters of its own only where there is none without; of
+// several such ranges the highest counts. The values of parameters are not compared.
 func MediaType(accept []string, offers ...string) string {
 	if len(accept) == 0 {
 		return offers[0]
@@ -63,15 +69,20 @@ func MediaType(accept []string, offers ...string) string {
 		eachItem(accept, func(media, params string) {
 			r := 0
 			switch {
-			case strings.EqualFold(media, offer):
+			case strings.EqualFold(media, offer) && hasOwnParameter(params):
 				r = 3
+			case strings.EqualFold(media, offer):
+				r = 4
 			case strings.EqualFold(media, major+"/*"):
 				r = 2
 			case media == "*/*":
 				r = 1
 			}
-			if r > rank {
+			switch {
+			case r > rank:
 				q, rank = quality(params), r
+			case r == rank && r > 0:
+				q = max(q, quality(params))
 			}
 		})
 		if q > bestQ {
@@ -81,27 +92,57 @@ func MediaType(accept []string, offers ...string) string {
 	return best
 }
 
+// hasOwnParameter reports whether there is a parameter other than the weight and the
+// charset, which says nothing about JSON or pages.
+func hasOwnParameter(params string) (has bool) {
+	split(params, ';', func(param string) {
+		name, _, _ := strings.Cut(strings.Trim(param, " \t"), "=")
+		has = has || name != "" && !strings.EqualFold(name, "q") && !strings.EqualFold(name, "charset")
+	})
+	return has
+}
+
 // eachItem calls f for the items of a field that may stand in several lines
 // (RFC 9110, 5.6.1), each cut at its first semicolon.
 func eachItem(lines []string, f func(item, params string)) {
 	for _, line := range lines {
-		for item := range strings.SplitSeq(line, ",") {
+		split(line, ',', func(item string) {
 			value, params, _ := strings.Cut(item, ";")
 			if value = strings.Trim(value, " \t"); value != "" {
 				f(value, params)
 			}
+		})
+	}
+}
+
+// split cuts a text at a separator that does not stand in a quoted string (RFC 9110,
+// 5.6.4).
+func split(s string, separator byte, f func(string)) {
+	start, quoted := 0, false
+	for i := 0; i < len(s); i++ {
+		switch {
+		case s[i] == '"':
+			quoted = !quoted
+		case s[i] == '\\' && quoted:
+			i++
+		case s[i] == separator && !quoted:
+			f(s[start:i])
+			start = i + 1
 		}
 	}
+	f(s[start:])
 }
 
 // quality reads the weight among an item's parameters, in thousandths: 1000
 // where none is given, 0 where it is broken (RFC 9110, 12.4.2).
 func quality(params string) int {
-	for param := range strings.SplitSeq(params, ";") {
-		name, value, found := strings.Cut(strings.Trim(param, " \t"), "=")
-		if !found || !strings.EqualFold(name, "q") {
-			continue
+	weight := ""
+	split(params, ';', func(param string) {
+		if name, value, _ := strings.Cut(strings.Trim(param, " \t"), "="); strings.EqualFold(name, "q") && weight == "" {
+			weight = value + " "
 		}
+	})
+	if value := strings.TrimSuffix(weight, " "); weight != "" {
 		whole, fraction, _ := strings.Cut(value, ".")
 		if whole != "0" && whole != "1" || len(fraction) > 3 {
 			return 0

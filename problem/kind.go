@@ -115,10 +115,14 @@ var (
 	NotFound         = Define(http.StatusNotFound, "not-found", "Nothing is here")
 	VersionUnknown   = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").Means("The member versions lists those that are served.")
 	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here").Means("The field Allow lists the methods that do.")
+	BodyTimeout      = Define(http.StatusRequestTimeout, "body-timeout", "The body did not arrive in time").Means("The connection is closed. The request may be sent again, faster.")
 	BodyTooLarge     = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").Means("The member limit is the size in bytes that is accepted.")
 	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").Means("The fields Accept and Accept-Encoding tell what is.")
 	Invalid          = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
 				Means("The member errors lists every item, with its place, the rule and what it asks for.")
+	// CallerLeft is for logs and for callers who closed only their half of the connection.
+	// No standard has a number for it; 499 is widely used.
+	CallerLeft     = Define(499, "caller-left", "The caller left before the answer").Means("The request was given up; it may have been carried out in part.")
 	Internal       = Define(http.StatusInternalServerError, "internal", "Something went wrong on the server").Means("The instance names the request; tell it to who runs the server.")
 	NotImplemented = Define(http.StatusNotImplemented, "not-implemented", "The server cannot do this")
 	Timeout        = Define(http.StatusServiceUnavailable, "timeout", "The server ran out of time").Means("The request may be sent again later, if it is safe to repeat.")
@@ -134,7 +138,7 @@ var ofStatus = func() map[int]*Kind {
 			kinds[status] = Define(status, code, text)
 		}
 	}
-	for _, k := range []*Kind{BadRequest, Unauthorized, Forbidden, NotFound, MethodNotAllowed, BodyTooLarge, UnsupportedMedia, NotImplemented, Internal} {
+	for _, k := range []*Kind{BadRequest, Unauthorized, Forbidden, NotFound, MethodNotAllowed, BodyTimeout, BodyTooLarge, UnsupportedMedia, NotImplemented, Internal} {
 		kinds[k.status] = k
 	}
 	return kinds

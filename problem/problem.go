@@ -9,10 +9,13 @@ import (
 	"runtime"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/internal/clip"
 )
 
 // MediaType is the media type of a problem in JSON (RFC 9457, 6.1).
@@ -43,7 +46,8 @@ type Item struct {
 	In string `json:"in"`
 	// Name is the parameter's name, where In is not the body.
 	Name string `json:"name,omitzero"`
-	// Pointer is the place in the body (RFC 6901); "" is the body itself.
+	// Pointer is the place in the body (RFC 6901), where "" is the body itself, or the
+	// item of a list that a parameter is: "/2" for the third.
 	Pointer *string `json:"pointer,omitzero"`
 	// Rule is the keyword that was broken.
 	Rule string `json:"rule"`
@@ -55,13 +59,14 @@ type Item struct {
 
 // New makes an occurrence. The detail, formatted as fmt.Sprintf does, tells the
 // caller about this occurrence (RFC 9457, 3.1.4). For a kind of status 500 and
-// above the place is noted for the log; below that, New costs little.
+// above the place is noted for the log, but for 501 and 503, which callers can bring
+// about at will; otherwise New costs little.
 func (k *Kind) New(format string, args ...any) *Problem {
 	p := &Problem{kind: k, detail: format}
 	if len(args) > 0 {
 		p.detail = fmt.Sprintf(format, args...)
 	}
-	if k.status >= 500 {
+	if k.status >= 500 && k.status != http.StatusNotImplemented && k.status != http.StatusServiceUnavailable {
 		var pcs [32]uintptr
 		p.stack = slices.Clone(pcs[:runtime.Callers(2, pcs[:])])
 	}
@@ -147,26 +152,35 @@ func (p *Problem) Member(name string) (any, bool) {
 	return nil, false
 }
 
-// Error is for logs: the code, the detail and the cause.
+// longestError bounds the text of a problem as an error, in bytes: it is for logs.
+const longestError = 8 << 10
+
+// Error is for logs: the code, the detail, the faults and the cause. A text of more
+// than 8 KiB is cut, and ends in an ellipsis.
 func (p *Problem) Error() string {
-	text := p.kind.code
+	var b strings.Builder
+	b.WriteString(p.kind.code)
 	if p.detail != "" {
-		text += ": " + p.detail
+		b.WriteString(": " + clip.Text(p.detail, longestDetail))
 	}
 	for _, item := range p.items {
-		text += "; " + item.place() + " " + item.Detail
+		if b.Len() > longestError/2 {
+			b.WriteString("; …")
+			break
+		}
+		b.WriteString("; " + item.place() + " " + clip.Text(item.Detail, longestDetail))
 	}
 	if p.cause != nil {
-		text += ": " + p.cause.Error()
+		b.WriteString(": " + p.cause.Error())
 	}
-	return text
+	return clip.Text(b.String(), longestError)
 }
 
 func (i Item) place() string {
 	if i.Pointer != nil {
-		return i.In + " " + strconv.Quote(*i.Pointer)
+		return strings.TrimSpace(i.In+" "+clip.Text(i.Name, longestName)) + " " + strconv.Quote(clip.Text(*i.Pointer, longestName))
 	}
-	return i.In + " " + i.Name
+	return i.In + " " + clip.Text(i.Name, longestName)
 }
 
 // Is reports whether target is the problem's kind or a kind of its family.
@@ -196,6 +210,12 @@ func From(err error) *Problem {
 	if errors.Is(err, context.DeadlineExceeded) {
 		return &Problem{kind: Timeout, detail: "The server ran out of the time it had for this request.", cause: err}
 	}
+	return Hidden(err)
+}
+
+// Hidden is an occurrence of Internal for an error, which it keeps as its cause
+// without looking for a problem in it.
+func Hidden(err error) *Problem {
 	return &Problem{kind: Internal, detail: "The failure has been recorded.", cause: err}
 }
 
@@ -209,44 +229,81 @@ type Telling struct {
 	Debug jsontext.Value
 }
 
+// MaxSize is how large a problem in JSON can become, in bytes. What does not fit is
+// cut where a reader sees it: texts end in an ellipsis, and the member more is true
+// where faults are left out.
+const MaxSize = 64 << 10
+
+// How long single texts of a problem can be, in bytes.
+const (
+	longestDetail = 2 << 10
+	longestName   = 512
+)
+
 // Append writes the problem as JSON (RFC 9457, 3) behind b. Its error tells which
 // members were left out; the problem is whole all the same.
 func (p *Problem) Append(b []byte, t Telling) ([]byte, error) {
 	var lost error
+	end := len(b) + MaxSize - len(`,"more":true}`)
 	b = appendMember(append(b, '{'), "type", t.Base+p.kind.code)
 	b = appendMember(append(b, ','), "title", p.kind.title)
 	b = append(b, `,"status":`...)
 	b = strconv.AppendInt(b, int64(p.kind.status), 10)
 	if p.detail != "" {
-		b = appendMember(append(b, ','), "detail", p.detail)
+		b = appendMember(append(b, ','), "detail", clip.Text(p.detail, longestDetail))
 	}
 	if t.Instance != "" {
-		b = appendMember(append(b, ','), "instance", t.Instance)
+		b = appendMember(append(b, ','), "instance", clip.Text(t.Instance, longestName))
 	}
 	b = appendMember(append(b, ','), "code", p.kind.code)
 	for _, m := range p.members {
 		text, err := m.encode()
+		if err == nil && len(b)+len(text)+6*len(m.name) > end {
+			err = fmt.Errorf("it has %d bytes, and a problem %d at the most", len(text), MaxSize)
+		}
 		if err != nil {
-			lost = errors.Join(lost, fmt.Errorf("member %q of problem %s is left out: %w", m.name, p.kind.code, err))
+			lost = errors.Join(lost, fmt.Errorf("member %q of problem %s is left out: %w", clip.Text(m.name, longestName), p.kind.code, err))
 			continue
 		}
 		b = appendString(append(b, ','), m.name)
 		b = append(append(b, ':'), text...)
 	}
-	if len(p.items) > 0 {
-		b = append(b, `,"errors":[`...)
-		for i := range p.items {
-			if i > 0 {
-				b = append(b, ',')
-			}
-			b = p.items[i].append(b)
-		}
-		b = append(b, ']')
-	}
+	b = p.appendItems(b, end)
 	if t.Debug != nil {
-		b = append(append(b, `,"debug":`...), t.Debug...)
+		if len(b)+len(t.Debug)+len(`,"debug":`) > end {
+			lost = errors.Join(lost, errors.New("the member debug is left out: it is too large"))
+		} else {
+			b = append(append(b, `,"debug":`...), t.Debug...)
+		}
 	}
 	return append(b, '}'), lost
+}
+
+// appendItems writes the faults, as many as find room up to end.
+func (p *Problem) appendItems(b []byte, end int) []byte {
+	if len(p.items) == 0 {
+		return b
+	}
+	start := len(b)
+	b = append(b, `,"errors":[`...)
+	for i := range p.items {
+		before := len(b)
+		if i > 0 {
+			b = append(b, ',')
+		}
+		if b = p.items[i].append(b); len(b) >= end {
+			if b = b[:before]; i == 0 {
+				b = b[:start]
+			} else {
+				b = append(b, ']')
+			}
+			if _, told := p.Member("more"); !told {
+				b = append(b, `,"more":true`...)
+			}
+			return b
+		}
+	}
+	return append(b, ']')
 }
 
 // append writes an item. What a rule asks for comes from a struct tag, so it can
@@ -254,10 +311,10 @@ func (p *Problem) Append(b []byte, t Telling) ([]byte, error) {
 func (i *Item) append(b []byte) []byte {
 	b = appendMember(append(b, '{'), "in", i.In)
 	if i.Name != "" {
-		b = appendMember(append(b, ','), "name", i.Name)
+		b = appendMember(append(b, ','), "name", clip.Text(i.Name, longestName))
 	}
 	if i.Pointer != nil {
-		b = appendMember(append(b, ','), "pointer", *i.Pointer)
+		b = appendMember(append(b, ','), "pointer", clip.Text(*i.Pointer, longestName+len("…")))
 	}
 	b = appendMember(append(b, ','), "rule", i.Rule)
 	switch want := i.Want.(type) {
@@ -267,13 +324,15 @@ func (i *Item) append(b []byte) []byte {
 	case int64:
 		b = strconv.AppendInt(append(b, `,"want":`...), want, 10)
 	case string:
-		b = appendMember(append(b, ','), "want", want)
+		b = appendMember(append(b, ','), "want", clip.Text(want, longestDetail))
+	case jsontext.Value:
+		b = append(append(b, `,"want":`...), want...)
 	default:
 		if text, err := json.Marshal(want); err == nil {
 			b = append(append(b, `,"want":`...), text...)
 		}
 	}
-	b = appendMember(append(b, ','), "detail", i.Detail)
+	b = appendMember(append(b, ','), "detail", clip.Text(i.Detail, longestDetail))
 	return append(b, '}')
 }
 

@@ -6,6 +6,7 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"slices"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -64,6 +65,8 @@ func find(code string, kinds []*Kind) *Kind {
 	return nil
 }
 
-// builtIn are the kinds with a name of their own.
+// BuiltIn are the kinds that Wicketway itself raises.
+func BuiltIn() []*Kind { return slices.Clone(builtIn) }
+
 var builtIn = []*Kind{BadRequest, Unreadable, Unauthorized, Forbidden, NotFound, VersionUnknown, MethodNotAllowed,
-	BodyTooLarge, UnsupportedMedia, Invalid, Internal, NotImplemented, Timeout, Overloaded}
+	BodyTimeout, BodyTooLarge, UnsupportedMedia, Invalid, CallerLeft, Internal, NotImplemented, Timeout, Overloaded}

@@ -1,22 +1,29 @@
 package route
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 )
 
 // clashes compares route n with the earlier ones of its shape. Two templates
 // can be of equal rank only where their shapes are equal, so that only few
-// need a closer look.
+// need a closer look. The same template may stand under several methods; two that
+// merely overlap may not where one request could be for both.
 func (b *Builder) clashes(n int) []Clash {
 	if b.shapes == nil {
 		b.shapes = map[string][]int{}
 	}
 	later := b.routes[n]
-	shape := later.template.shape(later.method)
+	shape := later.template.shape()
 	var found []Clash
 	for _, i := range b.shapes[shape] {
-		if overlap(b.routes[i].template, later.template) {
+		earlier := b.routes[i]
+		same := earlier.method == later.method
+		if !same && (!methodsMeet(earlier.method, later.method) || earlier.template.sameForm(later.template)) {
+			continue
+		}
+		if overlap(earlier.template, later.template) {
 			found = append(found, Clash{Earlier: i, Later: n})
 		}
 	}
@@ -24,12 +31,24 @@ func (b *Builder) clashes(n int) []Clash {
 	return found
 }
 
-// shape writes the template, after its method, with all that does not count for
-// its rank left out.
-func (t Template) shape(method string) string {
+// methodsMeet reports whether one request could be for both of two methods that are
+// not the same: any method has those of others in it, and HEAD follows GET.
+func methodsMeet(a, b string) bool {
+	return a == AnyMethod || b == AnyMethod || a == "GET" && b == "HEAD" || a == "HEAD" && b == "GET"
+}
+
+// sameForm reports whether two templates differ in the names of their parameters at
+// the most.
+func (t Template) sameForm(u Template) bool {
+	return slices.EqualFunc(t.segments, u.segments, func(s, r segment) bool {
+		return s.rest == r.rest && slices.Equal(s.texts, r.texts)
+	})
+}
+
+// shape writes the template with all that does not count for its rank left out.
+func (t Template) shape() string {
 	var b strings.Builder
-	b.Grow(len(method) + len(t.text) + 2)
-	b.WriteString(method)
+	b.Grow(len(t.text) + 2)
 	for _, s := range t.segments {
 		b.WriteByte('/')
 		switch {

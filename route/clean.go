@@ -1,6 +1,25 @@
 package route
 
-import "strings"
+import (
+	"net/url"
+	"strings"
+)
+
+// Escaped gives the path of a URL as it was sent, with everything escaped that must
+// be (RFC 3986, 3.3) and nothing else changed: what was escaped stays so, which
+// url.URL.EscapedPath does not see to where a path has both escapes and characters
+// that lack one.
+func Escaped(u *url.URL) string {
+	if u.RawPath == "" {
+		return u.EscapedPath()
+	}
+	if path, err := url.PathUnescape(u.RawPath); err != nil || path != u.Path {
+		return u.EscapedPath()
+	}
+	var b strings.Builder
+	writeEscaped(&b, u.RawPath, pathText+"/")
+	return b.String()
+}
 
 // OtherSlash gives the path with a slash at its end taken away, or else added.
 func OtherSlash(path string) string {

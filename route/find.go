@@ -297,12 +297,21 @@ func (m *Match) cut(texts []string, s, end, k int) bool {
 	if !strings.HasPrefix(seg, texts[0]) || len(seg) < len(texts[0])+len(last) || !strings.HasSuffix(seg, last) {
 		return false
 	}
+	if m.escaped && inEscape(seg, len(seg)-len(last)) {
+		return false
+	}
 	at, stop := len(texts[0]), len(seg)-len(last)
 	for i, text := range texts[1 : len(texts)-1] {
 		if at >= stop {
 			return false
 		}
 		n := index(seg[at+1:stop], text)
+		for m.escaped && n >= 0 && inEscape(seg, at+1+n) { // an escape is one character
+			next := index(seg[at+2+n:stop], text)
+			if n += 1 + next; next < 0 {
+				n = -1
+			}
+		}
 		if n < 0 {
 			return false
 		}
@@ -311,6 +320,11 @@ func (m *Match) cut(texts []string, s, end, k int) bool {
 	}
 	m.spans[k+len(texts)-2] = span{uint32(s + at), uint32(s + stop)}
 	return at < stop
+}
+
+// inEscape reports whether the text at i begins inside an escape of the canonical form.
+func inEscape(s string, i int) bool {
+	return i > 0 && i < len(s) && (s[i-1] == '%' || i > 1 && s[i-2] == '%')
 }
 
 // index is strings.Index, quicker for the usual text of one byte in a short segment.

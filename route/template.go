@@ -248,19 +248,21 @@ var errUnclean = errors.New("would make a dot segment (RFC 3986, 5.2.4) or an em
 // of RFC 6570 (3.2.2, 3.2.3), but for two points that make the path match again
 // with the same values: a % in a value is always encoded, and so are the
 // reserved characters that end a path (? and #) or cannot stand in one ([ and ]).
-// An empty value, but for {+rest}, and one that makes a dot segment or an empty
-// one are errors.
+// An empty value, but for {+rest}, one that makes a dot segment or an empty one, and
+// values that would be read back otherwise are errors.
 func (t Template) Expand(value func(name string) string) (string, error) {
 	var b strings.Builder
-	for _, s := range t.segments {
+	for n, s := range t.segments {
 		b.WriteByte('/')
 		start := b.Len()
+		var given []string
 		for i, text := range s.texts {
 			writeEscaped(&b, text, pathText)
 			if i == len(s.names) {
 				break
 			}
 			v := value(s.names[i])
+			given = append(given, v)
 			switch {
 			case s.rest:
 				if !isClean(v) {
@@ -276,6 +278,36 @@ func (t Template) Expand(value func(name string) string) (string, error) {
 		if made := b.String()[start:]; !s.rest && (made == "." || made == "..") {
 			return "", fmt.Errorf("parameter %s: %q %w", s.names[0], made, errUnclean)
 		}
+		if err := t.segments[n].readsBack(given); err != nil {
+			return "", err
+		}
 	}
 	return b.String(), nil
+}
+
+// readsBack reports values of a mixed segment that would come back divided otherwise:
+// in {from}-{to} the first cannot have a hyphen.
+func (s segment) readsBack(values []string) error {
+	if s.rest || s.isText() || s.isWhole() {
+		return nil
+	}
+	var whole strings.Builder
+	for i, text := range s.texts {
+		whole.WriteString(text)
+		if i < len(values) {
+			for j := range len(values[i]) {
+				writeCanonical(&whole, values[i][j])
+			}
+		}
+	}
+	m := Match{path: whole.String(), escaped: true}
+	if !m.cut(s.texts, 0, whole.Len(), 0) {
+		return fmt.Errorf("parameter %s: %q does not fit between the text around it", s.names[0], values[0])
+	}
+	for i, v := range values {
+		if got := m.Value(i); got != v {
+			return fmt.Errorf("parameter %s: %q would be read back as %q: the text that follows it stands in it", s.names[i], v, got)
+		}
+	}
+	return nil
 }

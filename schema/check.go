@@ -1,9 +1,12 @@
 package schema
 
 import (
+	"cmp"
 	"fmt"
 	"reflect"
-	"strconv"
+	"slices"
+
+	"github.com/wicketway/wicketway/internal/clip"
 )
 
 // A Report takes down what a type's own Check finds wrong. A type with a method
@@ -11,31 +14,34 @@ import (
 //	Check(*schema.Report)
 //
 // is asked once its members are all well, so that it can compare them. It is not
-// asked of the zero value of a member that need not be there.
+// asked of the zero value of a member that need not be there. A report keeps as
+// many faults as the bound of the input allows; what is noted after that only
+// counts as "more".
 type Report struct {
-	pointer string
-	faults  []Fault
+	path path
+	faults
 }
 
 // Fault notes a fault. The place is a JSON Pointer from the value that is checked
 // ("/slot"; "" for the value as a whole), the rule a short name for programs, and
 // the detail, formatted as fmt.Sprintf does, a sentence that leaves the place out.
 func (r *Report) Fault(place, rule, format string, args ...any) {
-	r.faults = append(r.faults, Fault{Pointer: r.pointer + place, Rule: rule, Detail: fmt.Sprintf(format, args...)})
+	r.add(Fault{Pointer: clip.Text(r.path.pointer()+place, longestPointer), Rule: rule, Detail: fmt.Sprintf(format, args...)})
 }
 
 type checker interface{ Check(*Report) }
 
 var checkerType = reflect.TypeFor[checker]()
 
-// CheckOwn asks a value's own Check, if it has one, for faults.
-func CheckOwn(v reflect.Value) []Fault {
-	r := Report{}
-	r.ask(v, "")
-	return r.faults
+// CheckOwn asks a value's own Check, if it has one, for faults: at most as many as
+// most says (0: [MostFaults]), and whether there are more.
+func CheckOwn(v reflect.Value, most int) (found []Fault, more bool) {
+	r := Report{faults: bounded(most)}
+	r.ask(v)
+	return r.found, r.more
 }
 
-func (r *Report) ask(v reflect.Value, pointer string) {
+func (r *Report) ask(v reflect.Value) {
 	c, ok := v.Interface().(checker)
 	if !ok {
 		if !v.CanAddr() {
@@ -47,34 +53,47 @@ func (r *Report) ask(v reflect.Value, pointer string) {
 			return
 		}
 	}
-	r.pointer = pointer
 	c.Check(r)
 }
 
 // judge asks the Check of every value at and below v, inner ones first.
-func (t *Type) judge(v reflect.Value, pointer string, r *Report) {
+func (t *Type) judge(v reflect.Value, r *Report) {
 	v, there := t.reach(v)
 	if t = t.base(); !there || !t.judges {
 		return
 	}
-	before := len(r.faults)
+	before := len(r.found)
 	switch t.shape {
 	case list:
-		for i := range v.Len() {
-			t.elem.judge(v.Index(i), pointer+"/"+strconv.Itoa(i), r)
+		for i := 0; i < v.Len() && !r.more; i++ {
+			r.below(spot{index: i, item: true}, t.elem, v.Index(i))
 		}
 	case mapping:
-		for i := v.MapRange(); i.Next(); {
-			t.elem.judge(i.Value(), site{pointer: pointer}.below(fmt.Sprint(i.Key())), r)
+		for i := v.MapRange(); i.Next() && !r.more; {
+			r.below(spot{name: keyText(i.Key())}, t.elem, i.Value())
 		}
+		slices.SortStableFunc(r.found[before:], func(a, b Fault) int { return cmp.Compare(a.Pointer, b.Pointer) })
 	case object:
 		for _, f := range t.fields {
-			if fv, there := f.of(v); there && (f.required || !fv.IsZero()) {
-				f.typ.judge(fv, pointer+"/"+f.name, r)
+			if fv, there := f.of(v); there && !r.more && f.typ.judges && (f.required || !fv.IsZero()) {
+				r.below(spot{name: f.name}, f.typ, fv)
 			}
 		}
 	}
-	if t.checks && len(r.faults) == before {
-		r.ask(v, pointer)
+	if t.checks && len(r.found) == before && !r.more {
+		r.ask(v)
 	}
+}
+
+func (r *Report) below(s spot, t *Type, v reflect.Value) {
+	r.path.push(s)
+	t.judge(v, r)
+	r.path.pop()
+}
+
+func keyText(key reflect.Value) string {
+	if key.Kind() == reflect.String {
+		return key.String()
+	}
+	return fmt.Sprint(key)
 }

@@ -8,69 +8,86 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
-)
 
-// A Fault is one thing that is wrong with a value.
-type Fault struct {
-	// Pointer is the place in the JSON text (RFC 6901); "" is the whole.
-	Pointer string
-	// Rule is the keyword that was broken: one of JSON Schema's, "syntax" where
-	// the text is no JSON, or "unique" where a name stands twice.
-	Rule string
-	// Want is what the rule asks for, as JSON; nil where the rule says all.
-	Want any
-	// Detail says it in a sentence that leaves the place out.
-	Detail string
-	// Unreadable: the value could not be read at all, so no rule was asked.
-	Unreadable bool
-}
+	"github.com/wicketway/wicketway/internal/clip"
+)
 
 var strict, lax = json.RejectUnknownMembers(true), json.RejectUnknownMembers(false)
 
+// Reading says how a text is read.
+type Reading struct {
+	Lenient Leniency
+	// Most is how many faults are looked for; 0 means [MostFaults].
+	Most int
+}
+
 // Decode reads a JSON text into the value that into points to (of the type that
 // t was compiled from), sets defaults and checks every rule. It returns nil, or
-// all faults in the order of the text. After a fault the value is undefined.
+// the faults in the order of the text, those of types' own Checks behind the others
+// where the text could not be decoded as a whole; more says that there are further
+// ones, beyond the bound. After a fault the value is undefined.
 //
-// What is well takes the fast path: the text is decoded, the rules are asked of
+// What is right takes the fast path: the text is decoded, the rules are asked of
 // the Go value, and only where a zero value could mean an absent member or a null
 // is the text skimmed once more. Only when something failed is it gone over again
 // to find every fault: along the value, if the text could be decoded, or else token
-// by token.
-func (t *Type) Decode(data []byte, into any, lenient Leniency) []Fault {
+// by token. All of it takes time linear in the text.
+func (t *Type) Decode(data []byte, into any, how Reading) (found []Fault, more bool) {
+	f := t.decode(data, into, how, true)
+	return f.found, f.more
+}
+
+func (t *Type) decode(data []byte, into any, how Reading, mayRewrite bool) faults {
 	if t.open && tooDeep(data) {
-		return []Fault{{Rule: "depth", Want: MaxDepth, Detail: fmt.Sprintf("is nested deeper than %d levels", MaxDepth), Unreadable: true}}
+		f := bounded(how.Most)
+		f.add(Fault{Rule: "depth", Want: MaxDepth, Detail: fmt.Sprintf("is nested deeper than %d levels", MaxDepth), Unreadable: true})
+		return f
 	}
-	if ok, err := t.fast(data, into, lenient); !ok {
-		if err == nil {
-			if found := t.collect(data, reflect.ValueOf(into).Elem()); found != nil {
-				return found
-			}
+	v := reflect.ValueOf(into).Elem()
+	ok, err := t.fast(data, into, how.Lenient)
+	switch {
+	case err != nil:
+		r := t.report(data, how)
+		if other := r.rewritten(); other != nil && mayRewrite {
+			v.SetZero()
+			return t.decode(other, into, how, false)
 		}
-		return t.explain(data, lenient, err)
+		if r.found == nil {
+			r.add(unexplained(data, err))
+		}
+		return r.faults
+	case !ok || t.readOnly:
+		if f := t.collect(data, v, how); f.found != nil || !ok {
+			return f
+		}
+		return bounded(how.Most)
+	case !t.judges:
+		return faults{}
 	}
-	if !t.judges {
-		return nil
-	}
-	var r Report
-	t.judge(reflect.ValueOf(into).Elem(), "", &r)
+	r := Report{faults: bounded(how.Most)}
+	t.judge(v, &r)
 	return r.faults
 }
 
-// Check holds a text against the type as Decode does, and lists all faults.
-func (t *Type) Check(data []byte) []Fault { return t.report(data, Strict) }
+// Check holds a text that is to be sent against the type, and lists its faults as
+// Decode does.
+func (t *Type) Check(data []byte) []Fault { return t.report(data, Reading{Lenient: outbound}).found }
 
-// Leniency says what Decode lets pass beyond what the type has.
+// Leniency says what Decode lets pass beyond what the type has, as a set of bits.
 type Leniency uint8
 
 const (
 	// Strict lets nothing pass.
-	Strict Leniency = iota
+	Strict Leniency = 0
 	// UnknownMembers ignores the members that the type does not have.
-	UnknownMembers
+	UnknownMembers Leniency = 1 << iota
+	// ReadOnlyMembers ignores the members that only the server sets.
+	ReadOnlyMembers
+	outbound // what is read only may stand there
 )
 
 func (l Leniency) options() json.Options {
-	if l == UnknownMembers {
+	if l&UnknownMembers != 0 {
 		return lax
 	}
 	return strict
@@ -109,10 +126,13 @@ func (t *Type) fast(data []byte, into any, lenient Leniency) (ok bool, err error
 	if err := json.Unmarshal(data, into, lenient.options()); err != nil {
 		return false, err
 	}
-	if !t.deep {
-		return t.null || !isNull(data), nil
+	if !t.null && isNull(data) {
+		return false, nil
 	}
 	v := reflect.ValueOf(into).Elem()
+	if !t.deep {
+		return true, nil
+	}
 	ok, doubts := t.examine(v)
 	if !ok || doubts == 0 {
 		return ok, nil
@@ -121,26 +141,25 @@ func (t *Type) fast(data []byte, into any, lenient Leniency) (ok bool, err error
 	if t.shape == object {
 		s.doubts = doubts
 	}
-	return s.value(t, v), nil
+	return s.value(t, t.null, v), nil
 }
 
-// explain finds every fault of a text that is known to have one.
-func (t *Type) explain(data []byte, lenient Leniency, cause error) []Fault {
-	if found := t.report(data, lenient); found != nil {
-		return found
-	}
+// unexplained is the fault for an error of decoding that the reporter did not find.
+func unexplained(data []byte, cause error) Fault {
 	f := Fault{Rule: "type", Detail: "cannot be read", Unreadable: true}
 	if e, ok := errors.AsType[*json.SemanticError](cause); ok {
-		f.Pointer = string(e.JSONPointer)
+		f.Pointer = clip.Text(string(e.JSONPointer), longestPointer)
 	} else if e, ok := errors.AsType[*jsontext.SyntacticError](cause); ok {
-		f.Pointer, f.Rule, f.Detail = string(e.JSONPointer), "syntax", syntaxDetail(data, e)
+		f = syntaxFault(data, e)
 	}
-	return []Fault{f}
+	return f
 }
 
 var null = []byte("null")
 
-func isNull(data []byte) bool { return stdbytes.Equal(stdbytes.TrimSpace(data), null) }
+func isNull(data []byte) bool {
+	return len(data) > 0 && data[0] != '{' && data[0] != '[' && stdbytes.Equal(stdbytes.TrimSpace(data), null)
+}
 
 // A doubtSet is what an examination is unsure of: of an object, bit i stands for
 // member i, and the last for that and all after it; of anything else, any bit
@@ -166,8 +185,9 @@ func (t *Type) examine(v reflect.Value) (ok bool, doubts doubtSet) {
 		}
 	case list:
 		if !t.elem.deep {
-			return true, doubtOf(!t.elem.null && t.unsure(v))
+			return true, doubtOf(t.unsure(v))
 		}
+		doubts = doubtOf(v.IsZero()) // a nil list may have been null
 		for i := range v.Len() {
 			ok, d := t.elem.examine(v.Index(i))
 			if !ok {
@@ -179,6 +199,7 @@ func (t *Type) examine(v reflect.Value) (ok bool, doubts doubtSet) {
 		if !t.elem.deep {
 			return true, doubtOf(t.unsure(v))
 		}
+		doubts = doubtOf(v.IsZero())
 		for i := v.MapRange(); i.Next(); {
 			ok, d := t.elem.examine(i.Value())
 			if !ok {
@@ -194,12 +215,14 @@ func (t *Type) examine(v reflect.Value) (ok bool, doubts doubtSet) {
 
 func (t *Type) examineObject(v reflect.Value) (ok bool, doubts doubtSet) {
 	base := addressOf(v)
+	zeros := 0 // if all members are zero, null may have been sent in the object's place
 	for i, f := range t.fields {
 		bit := doubtSet(1) << min(i, lastDoubt)
 		if f.reads != byReflection && base != nil {
 			zero, holds := f.peek(base)
 			if zero {
 				doubts |= bit
+				zeros++
 			}
 			if !holds && !(zero && !f.required) { // the skimmer knows whether such a zero was sent
 				return false, 0
@@ -208,12 +231,21 @@ func (t *Type) examineObject(v reflect.Value) (ok bool, doubts doubtSet) {
 		}
 		fv, there := f.of(v)
 		if !there {
+			zeros++
 			continue
 		}
-		if fv.IsZero() && (!f.typ.null || f.required || f.fallback.IsValid()) {
-			doubts |= bit
-			if !f.required {
-				continue // the skimmer knows whether the zero was sent
+		if fv.IsZero() {
+			zeros++
+			if !f.null || f.required || f.fallback.IsValid() {
+				doubts |= bit
+				if !f.required {
+					continue // the skimmer knows whether the zero was sent
+				}
+			}
+		}
+		if !f.null && f.typ.null && !fv.IsZero() {
+			if _, there := f.typ.reach(fv); !there {
+				return false, 0 // an Optional that is null
 			}
 		}
 		if !f.hold(fv) {
@@ -229,18 +261,24 @@ func (t *Type) examineObject(v reflect.Value) (ok bool, doubts doubtSet) {
 			}
 		}
 	}
+	if zeros == len(t.fields) {
+		doubts |= 1
+	}
 	return true, doubts
 }
 
 // unsure reports whether a value does not tell all about what was sent for it:
 // it is zero, so it may have been absent or null; or such a value may be in it.
 func (t *Type) unsure(v reflect.Value) bool {
-	if !t.null && v.IsZero() {
-		return true
+	if !t.null && v.IsZero() || t.recursive {
+		return true // looking through a type that contains itself would cost its depth each time
 	}
 	v, there := t.reach(v)
 	if t = t.base(); !there || !t.deep {
 		return false
+	}
+	if t.recursive {
+		return true
 	}
 	switch t.shape {
 	case object:

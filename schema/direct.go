@@ -23,7 +23,7 @@ const (
 // directly says how a member can be read from memory, if all its rules can be asked
 // of what is found there.
 func (f *field) directly(sf reflect.StructField) reading {
-	if !f.direct || f.items != nil {
+	if !f.direct || f.items != nil || f.typ.checks {
 		return byReflection
 	}
 	how := byReflection

@@ -1,7 +1,10 @@
 package schema
 
 import (
-	"path"
+	"encoding/base64"
+	"math"
+	stdpath "path"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -12,8 +15,10 @@ import (
 // Dialect is the version of JSON Schema that documents are written in.
 const Dialect = "https://json-schema.org/draft/2020-12/schema"
 
-// Document writes the type as a JSON Schema (draft 2020-12). Named structs stand
-// in $defs and are referred to, so that types can contain themselves. It is meant
+// Document writes the type as a JSON Schema (draft 2020-12) that accepts what Decode
+// accepts, but for what no schema can say: types' own Checks, the texts that types
+// with text methods take, rules on numbers inside strings, and depth. Named structs
+// and types that contain themselves stand in $defs and are referred to. It is meant
 // for showing, not for every request.
 func (t *Type) Document() jsontext.Value {
 	d := documents{names: map[*Type]string{}, defs: node{}}
@@ -22,7 +27,7 @@ func (t *Type) Document() jsontext.Value {
 	doc["$schema"] = Dialect
 	if len(d.names) > 0 {
 		for typ, name := range d.names {
-			d.defs[name] = d.members(typ)
+			d.defs[name] = d.define(typ)
 		}
 		doc["$defs"] = d.defs
 	}
@@ -49,7 +54,7 @@ func (d *documents) collect(t *Type, seen map[*Type]bool) {
 		return
 	}
 	seen[t] = true
-	if t.shape == object && t.goType.Name() != "" {
+	if (t.shape == object || t.recursive) && t.goType.Name() != "" {
 		d.name(t)
 	}
 	d.collect(t.elem, seen)
@@ -59,11 +64,11 @@ func (d *documents) collect(t *Type, seen map[*Type]bool) {
 }
 
 func (d *documents) name(t *Type) {
-	short, long := readable(t.goType.Name()), path.Base(t.goType.PkgPath())+"."+readable(t.goType.Name())
+	short, long := readable(t.goType.Name()), stdpath.Base(t.goType.PkgPath())+"."+readable(t.goType.Name())
 	d.names[t] = short
 	for other, name := range d.names {
-		if other != t && (name == short || name == path.Base(other.goType.PkgPath())+"."+short) {
-			d.names[other] = path.Base(other.goType.PkgPath()) + "." + readable(other.goType.Name())
+		if other != t && (name == short || name == stdpath.Base(other.goType.PkgPath())+"."+short) {
+			d.names[other] = stdpath.Base(other.goType.PkgPath()) + "." + readable(other.goType.Name())
 			d.names[t] = long
 		}
 	}
@@ -88,29 +93,64 @@ func (d *documents) of(t *Type) node {
 	if name := d.names[t]; name != "" {
 		return node{"$ref": "#/$defs/" + name}
 	}
+	return d.define(t)
+}
+
+// define writes the schema of a type in full.
+func (d *documents) define(t *Type) node {
 	switch t.shape {
 	case pointer, either:
 		return orNull(d.of(t.elem))
 	case list:
-		return node{"type": "array", "items": d.of(t.elem)}
+		doc := node{"type": "array", "items": d.of(t.elem)}
+		if t.goType.Kind() == reflect.Array {
+			doc["minItems"], doc["maxItems"] = t.goType.Len(), t.goType.Len()
+		}
+		return doc
 	case mapping:
-		return node{"type": "object", "additionalProperties": d.of(t.elem)}
+		return d.mapping(t)
 	case object:
 		return d.members(t)
 	case moment:
 		return node{"type": "string", "format": "date-time"}
 	case bytes:
-		return node{"type": "string", "contentEncoding": "base64"}
-	case integer:
-		doc := node{"type": "integer"}
-		if low, high, narrow := t.span(); narrow {
-			doc["minimum"], doc["maximum"] = low, high
+		doc := node{"type": "string", "contentEncoding": "base64",
+			"pattern": "^(?:[A-Za-z0-9+/]{4})*(?:[A-Za-z0-9+/]{2}==|[A-Za-z0-9+/]{3}=)?$"}
+		if t.goType.Kind() == reflect.Array {
+			n := base64.StdEncoding.EncodedLen(t.goType.Len())
+			doc["minLength"], doc["maxLength"] = n, n
+			if pad := n*3/4 - t.goType.Len(); pad > 0 {
+				doc["pattern"] = "[^=]" + strings.Repeat("=", pad) + "$"
+			}
 		}
 		return doc
+	case integer:
+		low, high := t.span()
+		return node{"type": "integer", "minimum": low, "maximum": high}
+	case number:
+		if t.goType.Bits() == 32 {
+			return node{"type": "number", "minimum": -math.MaxFloat32, "maximum": math.MaxFloat32}
+		}
 	case anything:
 		return node{}
 	}
 	return node{"type": t.name()}
+}
+
+func (d *documents) mapping(t *Type) node {
+	doc := node{"type": "object", "additionalProperties": d.of(t.elem)}
+	if k := t.goType.Key(); isInteger(k.Kind()) && !implements(k, textInterfaces) {
+		doc["propertyNames"] = node{"pattern": integerText(reflect.Zero(k).CanUint())}
+	}
+	return doc
+}
+
+// integerText is the pattern of a whole number inside a string.
+func integerText(unsigned bool) string {
+	if unsigned {
+		return "^(?:0|[1-9][0-9]*)$"
+	}
+	return "^-?(?:0|[1-9][0-9]*)$"
 }
 
 // orNull allows null beside what a schema says.
@@ -119,7 +159,7 @@ func orNull(doc node) node {
 		doc["type"] = []string{kind, "null"}
 		return doc
 	}
-	if len(doc) == 0 {
+	if len(doc) == 0 || doc["anyOf"] != nil {
 		return doc
 	}
 	return node{"anyOf": []node{doc, {"type": "null"}}}
@@ -143,19 +183,15 @@ func (d *documents) members(t *Type) node {
 }
 
 func (d *documents) member(f *field) node {
-	doc := d.of(f.typ)
+	t := f.typ
+	if !f.null {
+		t = t.base()
+	}
+	doc := d.of(t)
 	if f.quoted {
-		doc = node{"type": "string"}
-	}
-	for _, r := range f.rules {
-		if !f.quoted {
-			doc[r.keyword] = r.want
-		}
-	}
-	if items, ok := doc["items"].(node); ok {
-		for _, r := range f.items {
-			items[r.keyword] = r.want
-		}
+		doc = d.quoted(f)
+	} else {
+		d.rules(doc, f)
 	}
 	for _, word := range f.words {
 		doc[word] = true
@@ -167,6 +203,46 @@ func (d *documents) member(f *field) node {
 		if v, there := f.typ.reach(f.fallback); there {
 			doc["default"] = v.Interface()
 		}
+	}
+	return doc
+}
+
+// rules adds what a field's rules say to the schema of its type.
+func (d *documents) rules(doc node, f *field) {
+	for _, r := range f.rules {
+		doc[r.keyword] = r.want
+		if list, ok := r.want.([]any); ok && r.keyword == "enum" && f.null {
+			doc["enum"] = append(slices.Clone(list), nil)
+		}
+	}
+	if len(f.items) == 0 {
+		return
+	}
+	items := doc
+	if other, ok := doc["anyOf"].([]node); ok {
+		items = other[0]
+	}
+	if inner, ok := items["items"].(node); ok {
+		for _, r := range f.items {
+			inner[r.keyword] = r.want
+			if list, ok := r.want.([]any); ok && r.keyword == "enum" && f.typ.base().elem.null {
+				inner["enum"] = append(slices.Clone(list), nil)
+			}
+		}
+	}
+}
+
+// quoted is the schema of a number that stands in a string.
+func (d *documents) quoted(f *field) node {
+	doc := node{"type": "string"}
+	if f.null {
+		doc["type"] = []string{"string", "null"}
+	}
+	switch t := f.typ.base(); t.shape {
+	case integer:
+		doc["pattern"] = integerText(reflect.Zero(t.goType).CanUint())
+	case number:
+		doc["pattern"] = "^-?(?:0|[1-9][0-9]*)(?:\\.[0-9]+)?(?:[eE][-+]?[0-9]+)?$"
 	}
 	return doc
 }

@@ -21,11 +21,8 @@ type Parameter struct {
 // Parameter compiles a field of type t with its struct tag. A list takes
 // repeated values. The error joins all that is wrong.
 func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, error) {
-	if err := CheckTag(tag); err != nil {
-		return nil, err
-	}
 	typ, err := s.Type(t)
-	if err != nil {
+	if err := errors.Join(CheckTag(tag), err); err != nil {
 		return nil, err
 	}
 	single := typ.base()
@@ -72,42 +69,45 @@ func (p *Parameter) Absent(v reflect.Value) []Fault {
 // was compiled from.
 func (p *Parameter) Read(text string, v reflect.Value) []Fault {
 	if p.typ.shape == list {
-		return p.ReadAll([]string{text}, v)
+		return p.ReadAll([]string{text}, v, 1)
 	}
 	if detail := p.typ.parseText(text, v); detail != "" {
 		return []Fault{p.typ.unreadable(detail)}
 	}
-	if len(p.rules) == 0 {
+	if len(p.rules) == 0 && !p.typ.judges {
 		return nil
 	}
-	if v, there := p.typ.reach(v); there && !p.rules.hold(v) {
-		return p.rules.faults(v, "")
+	if inner, there := p.typ.reach(v); there {
+		if !p.rules.hold(inner) {
+			return p.rules.faults(inner, "")
+		}
+		if p.typ.judges {
+			own := Report{faults: bounded(0)}
+			p.typ.judge(v, &own)
+			return own.found
+		}
 	}
 	return nil
 }
 
 // ReadAll reads and checks texts that were sent under one name. A parameter
-// that is no list takes one.
-func (p *Parameter) ReadAll(texts []string, v reflect.Value) []Fault {
+// that is no list takes one. The pointer of a fault names the item: "/2" for the
+// third. At most as many faults are looked for as most says, and one more, so that it
+// is seen that there are more.
+func (p *Parameter) ReadAll(texts []string, v reflect.Value, most int) []Fault {
 	if p.typ.shape != list {
 		if len(texts) > 1 {
 			return []Fault{{Rule: "unique", Detail: "stands more than once", Unreadable: true}}
 		}
 		return p.Read(texts[0], v)
 	}
-	var found []Fault
+	found := bounded(most + 1)
 	all := reflect.MakeSlice(reflect.SliceOf(p.typ.elem.goType), len(texts), len(texts))
-	for i, text := range texts {
-		if detail := p.typ.elem.parseText(text, all.Index(i)); detail != "" {
-			found = append(found, p.typ.elem.unreadable(detail))
-			continue
-		}
-		if item, there := p.typ.elem.reach(all.Index(i)); there {
-			found = append(found, p.items.faults(item, "")...)
-		}
+	for i := 0; i < len(texts) && !found.more; i++ {
+		p.item(i, texts[i], all.Index(i), &found)
 	}
-	if found != nil {
-		return found
+	if found.found != nil {
+		return found.found
 	}
 	if v.Kind() == reflect.Array {
 		if v.Len() != len(texts) {
@@ -117,7 +117,28 @@ func (p *Parameter) ReadAll(texts []string, v reflect.Value) []Fault {
 	} else {
 		v.Set(all.Convert(v.Type()))
 	}
-	return p.rules.faults(v, "")
+	if broken := p.rules.faults(v, ""); broken != nil || !p.typ.judges {
+		return broken
+	}
+	own := Report{faults: found}
+	p.typ.judge(v, &own)
+	return own.found
+}
+
+func (p *Parameter) item(i int, text string, v reflect.Value, found *faults) {
+	at := path{{index: i, item: true}}.pointer()
+	elem := p.typ.elem
+	if detail := elem.parseText(text, v); detail != "" {
+		f := elem.unreadable(detail)
+		f.Pointer = at
+		found.add(f)
+		return
+	}
+	if inner, there := elem.reach(v); there {
+		for _, f := range p.items.faults(inner, at) {
+			found.add(f)
+		}
+	}
 }
 
 func (t *Type) unreadable(detail string) Fault {

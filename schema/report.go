@@ -11,77 +11,162 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/internal/clip"
 )
 
-// A reporter walks the tokens of a text along a type and lists every fault.
+// A reporter walks the tokens of a text along a type and lists every fault. It goes
+// over each byte once, however deep the text is nested.
 type reporter struct {
-	data    []byte
-	lenient Leniency
-	in      *jsontext.Decoder
-	found   []Fault
+	faults
+	data     []byte
+	lenient  Leniency
+	in       *jsontext.Decoder
+	path     path
+	ready    []piece   // well-formed pieces whose types' own Check is still to be asked
+	rewrites []rewrite // what the standard allows and plain decoding does not read
+	scratch  map[*Type]reflect.Value
 }
 
-func (t *Type) report(data []byte, lenient Leniency) []Fault {
-	r := reporter{data: data, lenient: lenient, in: jsontext.NewDecoder(stdbytes.NewReader(data), jsontext.AllowDuplicateNames(true))}
-	err := r.value(site{typ: t, needed: true})
-	if err == nil {
-		if _, err = r.in.ReadToken(); err == io.EOF {
-			return r.found
-		}
-		if err == nil {
-			r.fault(site{}, "syntax", nil, "is followed by something more; a body is one JSON value", true)
-			return r.found
-		}
-	}
-	e, ok := errors.AsType[*jsontext.SyntacticError](err)
-	if !ok {
-		e = &jsontext.SyntacticError{Err: err}
-	}
-	r.found = append(r.found, Fault{Pointer: string(e.JSONPointer), Rule: "syntax", Detail: syntaxDetail(data, e), Unreadable: true})
-	return r.found
+// A piece of the text holds one value without a fault.
+type piece struct {
+	start, end uint32
+	typ        *Type
+	needed     bool // or else a zero value is as good as none
 }
 
-// A site is a value's place in the text and what is asked of it there.
+// A rewrite says what the JSON package reads in place of a piece of the text.
+type rewrite struct {
+	start, end int
+	text       string
+}
+
+func (t *Type) report(data []byte, how Reading) *reporter {
+	r := &reporter{
+		faults:  bounded(how.Most),
+		data:    data,
+		lenient: how.Lenient,
+		in:      jsontext.NewDecoder(stdbytes.NewBuffer(data), jsontext.AllowDuplicateNames(true)),
+		scratch: map[*Type]reflect.Value{},
+	}
+	err := r.value(site{typ: t, null: t.null, needed: true})
+	if err == nil && !r.more {
+		if _, err = r.in.ReadToken(); err == nil {
+			r.fault("syntax", nil, "is followed by something more; a body is one JSON value", true)
+		} else if err == io.EOF {
+			err = nil
+		}
+	}
+	if err != nil && !r.more {
+		e, ok := errors.AsType[*jsontext.SyntacticError](err)
+		if !ok {
+			e = &jsontext.SyntacticError{Err: err}
+		}
+		r.add(syntaxFault(data, e))
+	}
+	if len(r.ready) > 0 && !r.more {
+		a := asker{skimmer: skimmer{data: data}, Report: Report{faults: r.faults}, ready: r.ready, lenient: r.lenient}
+		a.value()
+		r.faults = a.Report.faults
+	}
+	return r
+}
+
+func syntaxFault(data []byte, e *jsontext.SyntacticError) Fault {
+	return Fault{Pointer: clip.Text(string(e.JSONPointer), longestPointer), Rule: "syntax", Detail: syntaxDetail(data, e), Unreadable: true}
+}
+
+// rewritten is the text as plain decoding reads it; nil where that would change
+// nothing.
+func (r *reporter) rewritten() []byte {
+	if r.rewrites == nil || r.found != nil {
+		return nil
+	}
+	var text []byte
+	from := 0
+	for _, w := range r.rewrites {
+		text = append(append(text, r.data[from:w.start]...), w.text...)
+		from = w.end
+	}
+	return append(text, r.data[from:]...)
+}
+
+// A site is what is asked of a value where it stands.
 type site struct {
-	pointer string
-	typ     *Type
-	rules   rules
-	items   rules
-	quoted  bool
-	needed  bool // or else a zero value is as good as none
+	typ    *Type
+	null   bool
+	rules  rules
+	items  rules
+	quoted bool
+	needed bool // or else a zero value is as good as none
 }
 
-func (at site) below(token string) string {
-	return at.pointer + "/" + escapeToken(token)
+func (r *reporter) fault(rule string, want any, detail string, unreadable bool) {
+	r.add(Fault{Pointer: r.path.pointer(), Rule: rule, Want: want, Detail: detail, Unreadable: unreadable})
 }
 
-func (r *reporter) fault(at site, rule string, want any, detail string, unreadable bool) {
-	r.found = append(r.found, Fault{Pointer: at.pointer, Rule: rule, Want: want, Detail: detail, Unreadable: unreadable})
+// below reads a value one step further down.
+func (r *reporter) below(s spot, at site) error {
+	r.path.push(s)
+	err := r.value(at)
+	r.path.pop()
+	return err
 }
 
-// value reads one value. Its error is one of syntax, which ends the walk.
+// value reads one value. Its error is one of syntax, which ends the walk; where the
+// bound is reached the walk ends without one.
 func (r *reporter) value(at site) error {
 	kind := r.in.PeekKind()
 	if kind == jsontext.KindInvalid {
 		_, err := r.in.ReadToken()
 		return err
 	}
-	if kind == jsontext.KindNull && !at.typ.null {
-		r.fault(at, "type", at.typ.name(), "must not be null", true)
+	if kind == jsontext.KindNull && !at.null {
+		r.fault("type", at.typ.name(), "must not be null", true)
 		return r.in.SkipValue()
 	}
 	at.typ = at.typ.base()
 	switch {
 	case kind == jsontext.KindNull:
 		return r.in.SkipValue()
-	case at.typ.shape == object && kind == jsontext.KindBeginObject:
-		return r.object(at)
-	case at.typ.shape == mapping && kind == jsontext.KindBeginObject:
-		return r.mapping(at)
-	case at.typ.shape == list && kind == jsontext.KindBeginArray:
-		return r.list(at)
+	case at.typ.shape == object && kind == jsontext.KindBeginObject, at.typ.shape == mapping && kind == jsontext.KindBeginObject,
+		at.typ.shape == list && kind == jsontext.KindBeginArray:
+		return r.container(at)
 	}
 	return r.leaf(at)
+}
+
+// container reads an object or a list. One without a fault is ready for the Check of
+// its type, and stands for all that is ready inside it.
+func (r *reporter) container(at site) error {
+	before, ready := len(r.found), len(r.ready)
+	if _, err := r.in.ReadToken(); err != nil {
+		return err
+	}
+	start := r.in.InputOffset() - 1
+	var err error
+	switch at.typ.shape {
+	case object:
+		err = r.object(at.typ)
+	case mapping:
+		err = r.mapping(at)
+	default:
+		err = r.list(at)
+	}
+	if err != nil || r.more {
+		return err
+	}
+	if _, err := r.in.ReadToken(); err != nil {
+		return err
+	}
+	end := r.in.InputOffset()
+	if at.typ.shape == list {
+		r.wholeList(at, r.data[start:end])
+	}
+	if at.typ.judges && len(r.found) == before {
+		r.ready = append(r.ready[:ready], piece{uint32(start), uint32(end), at.typ, at.needed})
+	}
+	return nil
 }
 
 // leaf reads a value as Decode does, alone, and asks its rules.
@@ -90,31 +175,58 @@ func (r *reporter) leaf(at site) error {
 	if err != nil {
 		return err
 	}
-	v := reflect.New(at.typ.goType)
+	v, known := r.scratch[at.typ]
+	if !known {
+		v = reflect.New(at.typ.goType).Elem()
+		r.scratch[at.typ] = v
+	}
+	if !at.quoted && at.typ.readPlain(raw, v) {
+		r.ask(at, v)
+		return nil
+	}
+	v.SetZero()
 	options := []json.Options{r.lenient.options()}
 	if at.quoted {
 		options = append(options, json.StringifyNumbers(true))
 	}
-	if err := json.Unmarshal(raw, v.Interface(), options...); err != nil {
+	err = json.Unmarshal(raw, v.Addr().Interface(), options...)
+	if err != nil && !at.quoted {
+		if other := at.typ.otherwise(raw); other != "" {
+			end := int(r.in.InputOffset())
+			r.rewrites = append(r.rewrites, rewrite{end - len(raw), end, other})
+			err = json.Unmarshal([]byte(other), v.Addr().Interface())
+		}
+	}
+	if err != nil {
 		rule := "type"
 		if raw.Kind() == jsontext.KindString && (at.typ.shape == moment || at.typ.shape == encoded || at.typ.shape == bytes) {
 			rule = "format"
 		}
-		r.fault(at, rule, at.typ.name(), at.typ.expects(), true)
+		r.fault(rule, at.typ.name(), at.typ.refusal(raw), true)
 		return nil
 	}
-	r.found = append(r.found, at.rules.faults(v.Elem(), at.pointer)...)
+	r.ask(at, v)
 	return nil
 }
 
-func (r *reporter) object(at site) error {
-	t := at.typ
+// ask asks a value's rules, and its type's own Check.
+func (r *reporter) ask(at site, v reflect.Value) {
 	before := len(r.found)
-	if _, err := r.in.ReadToken(); err != nil {
-		return err
+	for i := range at.rules {
+		if rule := &at.rules[i]; !rule.holds(v) {
+			r.fault(rule.keyword, rule.want, rule.detail, false)
+		}
 	}
-	start := r.in.InputOffset() - 1
-	seen := map[string]bool{}
+	if at.typ.checks && len(r.found) == before && !r.more {
+		own := Report{path: r.path, faults: r.faults}
+		own.ask(v)
+		r.faults = own.faults
+	}
+}
+
+func (r *reporter) object(t *Type) error {
+	seen := make([]bool, len(t.fields))
+	var others map[string]bool
 	for r.in.PeekKind() != jsontext.KindEndObject {
 		token, err := r.in.ReadToken()
 		if err != nil {
@@ -122,39 +234,41 @@ func (r *reporter) object(at site) error {
 		}
 		name := token.String()
 		f := t.byName[name]
-		place := site{pointer: at.below(name)}
+		r.path.push(spot{name: name})
 		switch {
-		case seen[name]:
-			r.fault(place, "unique", nil, "stands twice", true)
+		case f != nil && seen[f.number] || f == nil && others[name]:
+			r.fault("unique", nil, "stands twice", true)
 			err = r.in.SkipValue()
 		case f == nil:
-			if r.lenient != UnknownMembers {
-				r.fault(place, "additionalProperties", nil, t.unknown(name), false)
+			if others == nil {
+				others = map[string]bool{}
+			}
+			others[name] = true
+			if r.lenient&UnknownMembers == 0 {
+				r.fault("additionalProperties", nil, t.unknown(name), false)
 			}
 			err = r.in.SkipValue()
+		case f.readOnly && r.lenient&(outbound|ReadOnlyMembers) == 0:
+			seen[f.number] = true
+			r.fault("readOnly", nil, sentReadOnly, false)
+			err = r.in.SkipValue()
 		default:
-			err = r.value(site{place.pointer, f.typ, f.rules, f.items, f.quoted, f.required})
+			seen[f.number] = true
+			err = r.value(site{f.typ, f.null, f.rules, f.items, f.quoted, f.required})
 		}
-		if err != nil {
+		r.path.pop()
+		if err != nil || r.more {
 			return err
 		}
-		seen[name] = true
 	}
 	for _, f := range t.fields {
-		if f.required && !seen[f.name] {
-			r.fault(site{pointer: at.below(f.name)}, "required", nil, "is missing", false)
+		if f.required && !seen[f.number] {
+			r.path.push(spot{name: f.name})
+			r.fault("required", nil, "is missing", false)
+			r.path.pop()
 		}
 	}
-	_, err := r.in.ReadToken()
-	if err == nil && t.checks && len(r.found) == before {
-		v := reflect.New(t.goType)
-		if ok, _ := t.fast(r.data[start:r.in.InputOffset()], v.Interface(), r.lenient); ok && (at.needed || !v.Elem().IsZero()) {
-			own := Report{}
-			own.ask(v.Elem(), at.pointer)
-			r.found = append(r.found, own.faults...)
-		}
-	}
-	return err
+	return nil
 }
 
 // unknown says that a member has no place, and which are meant perhaps.
@@ -170,92 +284,127 @@ func (t *Type) unknown(name string) string {
 }
 
 func (r *reporter) mapping(at site) error {
-	if _, err := r.in.ReadToken(); err != nil {
-		return err
-	}
 	seen := map[string]bool{}
+	key := reflect.New(at.typ.goType.Key())
+	plain := at.typ.goType.Key().Kind() == reflect.String && !implements(at.typ.goType.Key(), textInterfaces)
 	for r.in.PeekKind() != jsontext.KindEndObject {
 		token, err := r.in.ReadToken()
 		if err != nil {
 			return err
 		}
 		name := token.String()
-		place := site{pointer: at.below(name), typ: at.typ.elem, needed: true}
-		key := reflect.New(at.typ.goType.Key())
-		quoted, _ := jsontext.AppendQuote(nil, name)
+		readable := true
+		if !plain {
+			quoted, _ := jsontext.AppendQuote(nil, name)
+			readable = json.Unmarshal(quoted, key.Interface(), json.StringifyNumbers(true)) == nil
+		}
+		r.path.push(spot{name: name})
 		switch {
 		case seen[name]:
-			r.fault(place, "unique", nil, "stands twice", true)
+			r.fault("unique", nil, "stands twice", true)
 			err = r.in.SkipValue()
-		case json.Unmarshal(quoted, key.Interface(), json.StringifyNumbers(true)) != nil:
-			r.fault(place, "propertyNames", nil, "has a name that cannot be read as "+at.typ.goType.Key().String(), true)
+		case !readable:
+			r.fault("propertyNames", nil, "has a name that cannot be read as "+at.typ.goType.Key().String(), true)
 			err = r.in.SkipValue()
 		default:
-			err = r.value(place)
+			err = r.value(site{typ: at.typ.elem, null: at.typ.elem.null, needed: true})
 		}
-		if err != nil {
+		r.path.pop()
+		if err != nil || r.more {
 			return err
 		}
 		seen[name] = true
 	}
-	if _, err := r.in.ReadToken(); err != nil {
-		return err
-	}
-	sized := reflect.ValueOf(seen)
-	for _, rule := range at.rules {
-		if !rule.holds(sized) {
-			r.fault(at, rule.keyword, rule.want, rule.detail, false)
-		}
-	}
+	r.bySize(at, reflect.ValueOf(seen))
 	return nil
 }
 
-func (r *reporter) list(at site) error {
-	if _, err := r.in.ReadToken(); err != nil {
-		return err
+// bySize asks the rules that count members or items.
+func (r *reporter) bySize(at site, sized reflect.Value) {
+	for i := range at.rules {
+		if rule := &at.rules[i]; rule.bySize && !rule.holds(sized) {
+			r.fault(rule.keyword, rule.want, rule.detail, false)
+		}
 	}
-	start := r.in.InputOffset() - 1
+}
+
+func (r *reporter) list(at site) error {
 	n := 0
 	for ; r.in.PeekKind() != jsontext.KindEndArray; n++ {
-		if err := r.value(site{pointer: at.below(strconv.Itoa(n)), typ: at.typ.elem, rules: at.items, needed: true}); err != nil {
+		item := site{typ: at.typ.elem, null: at.typ.elem.null, rules: at.items, needed: true}
+		if err := r.below(spot{index: n, item: true}, item); err != nil || r.more {
 			return err
 		}
 	}
-	t := at.typ.goType
-	if t.Kind() == reflect.Array {
+	if t := at.typ.goType; t.Kind() == reflect.Array {
 		if n != t.Len() {
-			r.fault(at, "maxItems", t.Len(), fmt.Sprintf("must have %d items", t.Len()), true)
+			r.fault("maxItems", t.Len(), fmt.Sprintf("must have %d items", t.Len()), true)
 		}
-	} else {
-		sized := reflect.MakeSlice(reflect.SliceOf(emptyType), n, n)
-		for _, rule := range at.rules {
-			if rule.bySize && !rule.holds(sized) {
-				r.fault(at, rule.keyword, rule.want, rule.detail, false)
-			}
-		}
+		return nil
 	}
-	if _, err := r.in.ReadToken(); err != nil {
-		return err
-	}
-	r.wholeList(at, r.data[start:r.in.InputOffset()])
+	r.bySize(at, reflect.MakeSlice(reflect.SliceOf(emptyType), n, n))
 	return nil
 }
 
 // wholeList asks the rules that look at a list's items together, if they could
 // all be read.
 func (r *reporter) wholeList(at site, raw []byte) {
-	for _, rule := range at.rules {
+	for i := range at.rules {
+		rule := &at.rules[i]
 		if rule.bySize {
 			continue
 		}
 		v := reflect.New(at.typ.goType)
 		if json.Unmarshal(raw, v.Interface(), r.lenient.options()) == nil && !rule.holds(v.Elem()) {
-			r.fault(at, rule.keyword, rule.want, rule.detail, false)
+			r.fault(rule.keyword, rule.want, rule.detail, false)
 		}
 	}
 }
 
 var emptyType = reflect.TypeFor[struct{}]()
+
+// An asker goes over a text once more, to the pieces that are ready for the Check of
+// their types, so that each is decoded once and its place is known.
+type asker struct {
+	skimmer
+	Report
+	ready   []piece
+	lenient Leniency
+}
+
+func (a *asker) value() {
+	if len(a.ready) == 0 || a.Report.more {
+		return
+	}
+	a.space()
+	p := a.ready[0]
+	switch {
+	case a.at == int(p.start):
+		a.ready = a.ready[1:]
+		a.at = int(p.end)
+		v := reflect.New(p.typ.goType)
+		ok, _ := p.typ.fast(a.data[p.start:p.end], v.Interface(), a.lenient)
+		if ok && (p.needed || !v.Elem().IsZero()) {
+			p.typ.judge(v.Elem(), &a.Report)
+		}
+	case a.data[a.at] == '{':
+		a.at++
+		for len(a.ready) > 0 && a.skimmer.more('}') {
+			a.path.push(spot{name: string(a.name())})
+			a.value()
+			a.path.pop()
+		}
+	case a.data[a.at] == '[':
+		a.at++
+		for i := 0; len(a.ready) > 0 && a.skimmer.more(']'); i++ {
+			a.path.push(spot{index: i, item: true})
+			a.value()
+			a.path.pop()
+		}
+	default:
+		a.skip()
+	}
+}
 
 // syntaxDetail tells what is no JSON, and where.
 func syntaxDetail(data []byte, e *jsontext.SyntacticError) string {
@@ -270,7 +419,7 @@ func syntaxDetail(data []byte, e *jsontext.SyntacticError) string {
 	column := len(upTo) - stdbytes.LastIndexByte(upTo, '\n')
 	reason := "a mistake"
 	if e.Err != nil {
-		reason = e.Err.Error()
+		reason = clip.Text(e.Err.Error(), longestMessage)
 	}
-	return fmt.Sprintf("is not valid JSON at line %d, column %d: %s", line, column, reason)
+	return "is not valid JSON at line " + strconv.Itoa(line) + ", column " + strconv.Itoa(column) + ": " + reason
 }

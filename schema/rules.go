@@ -1,15 +1,19 @@
 package schema
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
-	"math"
+	"math/big"
 	"reflect"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // A rule is one keyword that values must keep.
@@ -18,7 +22,8 @@ type rule struct {
 	want    any    // as JSON: a number, a text or a list
 	detail  string // what a person is told
 	holds   func(v reflect.Value) bool
-	bySize  bool // only the length of a list counts, not its items
+	bySize  bool     // only the length of a list or a map counts, not what is in it
+	limit   *decimal // of a keyword that sets one
 
 	// What holds asks, of a value that was read without reflection; nil where the
 	// rule cannot be asked so.
@@ -78,6 +83,7 @@ type parsed struct {
 	checks   rules
 	items    rules
 	required bool
+	notNull  bool // null is refused, though the Go type has a place for it
 	fallback reflect.Value
 	words    []string // keywords for readers: readOnly, writeOnly, deprecated
 }
@@ -98,22 +104,18 @@ func isMapping(t *Type) bool { return t.shape == mapping }
 
 // keywords are those of JSON Schema validation (draft 2020-12, section 6).
 var keywords = []keyword{
-	{"minimum", isNumeric, "numbers", bound("must be at least %s", func(v, limit float64) bool { return v >= limit },
-		func(c int) bool { return c >= 0 })},
-	{"maximum", isNumeric, "numbers", bound("must be at most %s", func(v, limit float64) bool { return v <= limit },
-		func(c int) bool { return c <= 0 })},
-	{"exclusiveMinimum", isNumeric, "numbers", bound("must be more than %s", func(v, limit float64) bool { return v > limit },
-		func(c int) bool { return c > 0 })},
-	{"exclusiveMaximum", isNumeric, "numbers", bound("must be less than %s", func(v, limit float64) bool { return v < limit },
-		func(c int) bool { return c < 0 })},
+	{"minimum", isNumeric, "numbers", bound("must be at least %s", atLeast)},
+	{"maximum", isNumeric, "numbers", bound("must be at most %s", atMost)},
+	{"exclusiveMinimum", isNumeric, "numbers", bound("must be more than %s", moreThan)},
+	{"exclusiveMaximum", isNumeric, "numbers", bound("must be less than %s", lessThan)},
 	{"multipleOf", isNumeric, "numbers", parseMultiple},
 	{"minLength", isText, "text", length("must have at least %d character(s)", longEnough)},
 	{"maxLength", isText, "text", length("must have at most %d character(s)", shortEnough)},
 	{"minItems", isList, "lists", bySize("must have at least %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
 	{"maxItems", isList, "lists", bySize("must have at most %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
 	{"uniqueItems", isList, "lists", parseUnique},
-	{"minProperties", isMapping, "maps", size("must have at least %d member(s)", func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
-	{"maxProperties", isMapping, "maps", size("must have at most %d member(s)", func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
+	{"minProperties", isMapping, "maps", bySize("must have at least %d member(s)", func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
+	{"maxProperties", isMapping, "maps", bySize("must have at most %d member(s)", func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
 	{"format", isText, "text", parseFormat},
 	{"pattern", isText, "text", parsePattern},
 	{"enum", isScalar, "text and numbers", parseEnum},
@@ -153,6 +155,11 @@ func parseRules(tag string, t *Type) (parsed, error) {
 			}
 		case "default":
 			fallback = i
+		case "type":
+			p.notNull = true
+			if s.value != t.name() || s.value == "" {
+				errs = append(errs, fmt.Errorf("rule type: %q is not what %s is in JSON: write type=%s, which refuses null, or leave it out", s.value, t.goType, t.name()))
+			}
 		case "readOnly", "writeOnly", "deprecated":
 			p.words = append(p.words, s.keyword)
 			if s.hasValue {
@@ -176,10 +183,31 @@ func parseRules(tag string, t *Type) (parsed, error) {
 			*into = append(*into, r)
 		}
 	}
+	errs = append(errs, contradictions("", p.checks)...)
+	errs = append(errs, contradictions("items.", p.items)...)
 	if fallback >= 0 {
 		errs = append(errs, p.setFallback(settings[fallback].value, t))
 	}
 	return p, errors.Join(errs...)
+}
+
+// contradictions finds limits that leave nothing between them.
+func contradictions(prefix string, rs rules) (errs []error) {
+	for _, pair := range [][2]string{
+		{"minimum", "maximum"}, {"minimum", "exclusiveMaximum"}, {"exclusiveMinimum", "maximum"}, {"exclusiveMinimum", "exclusiveMaximum"},
+		{"minLength", "maxLength"}, {"minItems", "maxItems"}, {"minProperties", "maxProperties"},
+	} {
+		low := slices.IndexFunc(rs, func(r rule) bool { return r.keyword == pair[0] })
+		high := slices.IndexFunc(rs, func(r rule) bool { return r.keyword == pair[1] })
+		if low < 0 || high < 0 {
+			continue
+		}
+		c := rs[low].limit.compare(*rs[high].limit)
+		if c > 0 || c == 0 && strings.Contains(pair[0]+pair[1], "exclusive") {
+			errs = append(errs, fmt.Errorf("rule %s%s: nothing can keep it beside %s%s=%v", prefix, pair[0], prefix, pair[1], rs[high].want))
+		}
+	}
+	return errs
 }
 
 func (p *parsed) setFallback(value string, t *Type) error {
@@ -200,7 +228,7 @@ func (p *parsed) setFallback(value string, t *Type) error {
 func parseRule(s setting, t *Type) (rule, error) {
 	at := slices.IndexFunc(keywords, func(k keyword) bool { return k.name == s.keyword })
 	if at < 0 {
-		known := []string{"required", "default", "readOnly", "writeOnly", "deprecated"}
+		known := []string{"required", "default", "type", "readOnly", "writeOnly", "deprecated"}
 		for _, k := range keywords {
 			known = append(known, k.name)
 		}
@@ -219,62 +247,62 @@ func parseRule(s setting, t *Type) (rule, error) {
 	return r, err
 }
 
-// bound makes the parser of a limit on numbers. Whole numbers are compared as
-// such, since a float64 cannot tell all of them apart.
-func bound(detail string, floats func(v, limit float64) bool, ints func(compared int) bool) func(string, *Type) (rule, error) {
+func atLeast(c int) bool  { return c >= 0 }
+func atMost(c int) bool   { return c <= 0 }
+func moreThan(c int) bool { return c > 0 }
+func lessThan(c int) bool { return c < 0 }
+
+// bound makes the parser of a limit on numbers. It is compared exactly: for whole
+// numbers as one, for others as the float of the value's own size, and a limit that
+// such a float cannot hold, or that all values of the type keep, is a mistake.
+func bound(detail string, passes func(compared int) bool) func(string, *Type) (rule, error) {
 	return func(value string, t *Type) (rule, error) {
-		limit, err := strconv.ParseFloat(value, 64)
-		if err != nil || math.IsInf(limit, 0) || math.IsNaN(limit) {
-			return rule{}, fmt.Errorf("%q is not a number", value)
+		limit, ok := parseDecimal(value)
+		if !ok {
+			return rule{}, fmt.Errorf("%q is not a number as JSON writes it", value)
 		}
-		r := rule{want: limit, detail: fmt.Sprintf(detail, value)}
-		whole, wholeErr := strconv.ParseInt(value, 10, 64)
-		if wholeErr == nil {
-			r.want = whole
+		r := rule{want: jsontext.Value(value), detail: fmt.Sprintf(detail, value), limit: &limit}
+		if t.shape == number {
+			x, err := strconv.ParseFloat(value, t.goType.Bits())
+			if err != nil {
+				return rule{}, fmt.Errorf("%s is beyond what a %s can hold", value, t.goType)
+			}
+			if n, whole := limit.whole(); whole {
+				if exact, _ := big.NewFloat(x).Int(nil); exact.Cmp(n) != 0 {
+					return rule{}, fmt.Errorf("a %s cannot hold %s exactly; the nearest is %s", t.goType, value, exact)
+				}
+			}
+			r.ofReal = func(v float64) bool { return passes(cmp.Compare(v, x)) }
+			r.holds = func(v reflect.Value) bool { return passes(cmp.Compare(v.Float(), x)) }
+			return r, nil
 		}
-		switch {
-		case t.shape == number:
-			r.ofReal = func(x float64) bool { return floats(x, limit) }
-			r.holds = func(v reflect.Value) bool { return floats(v.Float(), limit) }
-		case wholeErr != nil:
-			r.holds = func(v reflect.Value) bool { return floats(asFloat(v), limit) }
-		case reflect.Zero(t.goType).CanInt():
-			r.ofWhole = func(n int64) bool { return ints(compare(n, whole)) }
-			r.holds = func(v reflect.Value) bool { return ints(compare(v.Int(), whole)) }
-		default:
-			r.holds = func(v reflect.Value) bool {
-				return ints(compareUint(v.Uint(), whole))
+		low, high := t.span()
+		if limit.compare(decimal{digits: big.NewInt(low)}) < 0 || limit.compare(decimal{digits: new(big.Int).SetUint64(high)}) > 0 {
+			return rule{}, fmt.Errorf("%s is beyond what a %s can hold (%d to %d), so it says nothing", value, t.goType, low, high)
+		}
+		n, whole := limit.whole()
+		if !whole { // between two whole numbers: what is above the lower one is above the limit
+			n = limit.floor()
+			if passes(1) {
+				passes = moreThan
+			} else {
+				passes = atMost
 			}
 		}
+		if reflect.Zero(t.goType).CanInt() {
+			edge := n.Int64()
+			r.ofWhole = func(v int64) bool { return passes(cmp.Compare(v, edge)) }
+			r.holds = func(v reflect.Value) bool { return passes(cmp.Compare(v.Int(), edge)) }
+			return r, nil
+		}
+		if n.Sign() < 0 { // below all values of the type: only the fraction reaches them
+			r.holds = func(reflect.Value) bool { return passes(1) }
+			return r, nil
+		}
+		edge := n.Uint64()
+		r.holds = func(v reflect.Value) bool { return passes(cmp.Compare(v.Uint(), edge)) }
 		return r, nil
 	}
-}
-
-func compare(a, b int64) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
-}
-
-func compareUint(a uint64, b int64) int {
-	if a > math.MaxInt64 {
-		return 1
-	}
-	return compare(int64(a), b)
-}
-
-func asFloat(v reflect.Value) float64 {
-	switch {
-	case v.CanInt():
-		return float64(v.Int())
-	case v.CanUint():
-		return float64(v.Uint())
-	}
-	return v.Float()
 }
 
 // size makes the parser of a limit on lengths.
@@ -290,7 +318,12 @@ func size(detail string, holds func(v reflect.Value, limit int) bool) func(strin
 		} else {
 			text = strings.Replace(text, "(s)", "s", 1)
 		}
-		return rule{want: limit, detail: text, holds: func(v reflect.Value) bool { return holds(v, limit) }}, nil
+		return rule{
+			want:   limit,
+			detail: text,
+			holds:  func(v reflect.Value) bool { return holds(v, limit) },
+			limit:  &decimal{digits: big.NewInt(int64(limit))},
+		}, nil
 	}
 }
 
@@ -335,59 +368,51 @@ func parsePattern(value string, _ *Type) (rule, error) {
 
 func parseEnum(value string, t *Type) (rule, error) {
 	words := strings.Split(value, "|")
-	r := rule{want: words, detail: "must be one of " + strings.Join(words, ", ")}
-	if isText(t) {
-		return textRule(words, r.detail, func(s string) bool { return slices.Contains(words, s) }), nil
+	if len(words) == 1 && strings.Contains(value, ",") {
+		return rule{}, fmt.Errorf("%q is one value: write enum=%s", value, strings.ReplaceAll(value, ",", "|"))
 	}
-	numbers := make([]any, len(words))
+	detail := "must be one of " + strings.Join(words, ", ")
+	want := make([]any, len(words))
+	if isText(t) {
+		for i, w := range words {
+			want[i] = w
+		}
+		return textRule(want, detail, func(s string) bool { return slices.Contains(words, s) }), nil
+	}
 	for i, w := range words {
 		v := reflect.New(t.goType).Elem()
 		if detail := t.parseText(w, v); detail != "" {
 			return rule{}, fmt.Errorf("%q %s", w, detail)
 		}
-		numbers[i] = v.Interface()
+		want[i] = v.Interface()
 	}
-	r.want = numbers
-	r.holds = func(v reflect.Value) bool { return slices.Contains(numbers, v.Interface()) }
-	return r, nil
+	return rule{want: want, detail: detail, holds: func(v reflect.Value) bool { return slices.Contains(want, v.Interface()) }}, nil
 }
 
-// parseMultiple allows a float for the rounding of binary fractions: 0.3 is a
-// multiple of 0.1.
-func parseMultiple(value string, t *Type) (rule, error) {
-	step, err := strconv.ParseFloat(value, 64)
-	if err != nil || step <= 0 || math.IsInf(step, 0) {
+// parseMultiple asks numbers as they are written in decimals: 0.3 is a multiple of
+// 0.1, and 2000000.001 none of 0.01.
+func parseMultiple(value string, _ *Type) (rule, error) {
+	step, ok := parseDecimal(value)
+	if !ok || step.digits.Sign() <= 0 {
 		return rule{}, fmt.Errorf("%q is not a number above 0", value)
 	}
-	r := rule{want: step, detail: "must be a multiple of " + value}
-	if whole, err := strconv.ParseInt(value, 10, 64); err == nil && t.shape == integer {
-		r.want = whole
-		r.holds = func(v reflect.Value) bool {
-			if v.CanInt() {
-				return v.Int()%whole == 0
-			}
-			return v.Uint()%uint64(whole) == 0
-		}
-		return r, nil
-	}
-	r.holds = func(v reflect.Value) bool {
-		n := asFloat(v) / step
-		return math.Abs(n-math.Round(n)) <= 1e-9*math.Max(1, math.Abs(n))
-	}
-	return r, nil
+	return rule{want: jsontext.Value(value), detail: "must be a multiple of " + value, holds: func(v reflect.Value) bool {
+		return decimalOf(v).isMultipleOf(step)
+	}}, nil
 }
 
+// parseUnique compares items by their values, as JSON does, not by where they lie.
 func parseUnique(value string, t *Type) (rule, error) {
 	if value != "" && value != "true" {
 		return rule{}, fmt.Errorf("%q: write uniqueItems alone", value)
 	}
-	if e := t.elem.goType; !e.Comparable() || e.Kind() == reflect.Interface {
-		return rule{}, fmt.Errorf("items of type %s cannot be compared", t.elem.goType)
+	if t.elem.open {
+		return rule{}, fmt.Errorf("items of type %s cannot be compared: what is nested in them has no bound", t.elem.goType)
 	}
 	return rule{want: true, detail: "must not have an item twice", holds: func(v reflect.Value) bool {
 		seen := make(map[any]bool, v.Len())
 		for i := range v.Len() {
-			item := v.Index(i).Interface()
+			item := t.elem.identity(v.Index(i))
 			if seen[item] {
 				return false
 			}
@@ -395,6 +420,19 @@ func parseUnique(value string, t *Type) (rule, error) {
 		}
 		return true
 	}}, nil
+}
+
+// identity gives what is the same for equal JSON values.
+func (t *Type) identity(v reflect.Value) any {
+	switch t.shape {
+	case boolean, integer, number, text:
+		return v.Interface()
+	}
+	text, err := json.Marshal(v.Interface(), json.Deterministic(true))
+	if err != nil {
+		return v.Interface() // it could be read, so it is a text type that cannot be written
+	}
+	return string(text)
 }
 
 func parseFormat(value string, _ *Type) (rule, error) {

@@ -7,10 +7,46 @@
 //	Vessel string `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'" note:"Registration plate"`
 //	Crew   int    `json:"crew" rule:"minimum=1 maximum=40 default=2"`
 //
-// A member is required unless it is a pointer, an [Optional], has omitzero or
-// omitempty, or has a default. A keyword with items. before it holds for each item
-// of a list. A type with a method Check(*[Report]) adds rules of its own. JSON itself is read by github.com/go-json-experiment/json, strictly:
-// names must match exactly and stand once, text must be UTF-8.
+// # What must be there
+//
+// A member of a JSON object is required unless it is a pointer, an [Optional], has
+// omitzero or omitempty, or has a default. A parameter (path, query, header, cookie,
+// form) is optional unless it stands in the path or has the keyword required; a file
+// unless it has required. Null is refused where the Go type has no place for it: a
+// pointer, an Optional and an interface have one.
+//
+// # Keywords
+//
+// Those of JSON Schema validation, section 6, with its meanings:
+//
+//	minimum=1  maximum=40  exclusiveMinimum=0  exclusiveMaximum=9.5  multipleOf=0.01    numbers; compared as decimals
+//	minLength=1  maxLength=200                                                         text, in characters
+//	pattern='^[A-Z]{2}-[0-9]{4}$'                                                      text; not anchored by itself
+//	format=date-time                                                                   text; see below
+//	enum=up|down                                                                       text and numbers
+//	minItems=1  maxItems=8  uniqueItems                                                lists
+//	items.minimum=1  items.pattern=^a                                                  each item of a list, any keyword for its type
+//	minProperties=1  maxProperties=9                                                   maps
+//	required                                                                           must be there, whatever the Go type says
+//	default=2                                                                          what stands for an absent value
+//	type=string                                                                        on a pointer or an Optional: may be absent, never null
+//	readOnly                                                                           set by the server: refused in bodies, never required
+//	writeOnly                                                                          sent by callers only: a mistake in an output
+//	deprecated                                                                         for readers of the schema
+//
+// A pattern is one that ECMA-262 (with the flag u) and Go's regexp read alike; any
+// other is a mistake, as is a limit that the type cannot reach or hold exactly.
+//
+// The formats that are checked: date-time, date, time (RFC 3339, 5.6), duration
+// (appendix A), email (RFC 5321, 4.1.2), hostname (RFC 1123, 2.1), ipv4, ipv6, uri
+// (RFC 3986), uuid, regex.
+//
+// Files have rules of their own: see [ParseFileRules].
+//
+// A type with a method Check(*[Report]) adds rules across members. JSON itself is read
+// by github.com/go-json-experiment/json, strictly: names must match exactly and stand
+// once, text must be UTF-8. Of the options of a json tag omitzero, omitempty, string
+// and embed are known.
 package schema
 
 import (
@@ -44,6 +80,9 @@ type Type struct {
 	checks bool // the type has a Check of its own
 	judges bool // it has, or a type below it
 	open   bool // what is nested in it is not bounded by the type
+	// recursive: the type contains itself.
+	recursive bool
+	readOnly  bool // it has, or a type below it, a member that only the server sets
 }
 
 type shape uint8
@@ -78,6 +117,8 @@ type field struct {
 	rules    rules
 	items    rules    // for each item of a list
 	words    []string // keywords that are for readers of the schema
+	null     bool     // null may stand there
+	readOnly bool     // only the server sets it
 	required bool
 	fallback reflect.Value // the default, where there is one
 	rule     string        // as it was written
@@ -110,6 +151,10 @@ func (s *Set) Type(t reflect.Type) (*Type, error) {
 	}
 	c := compiler{set: s}
 	compiled := c.compile(t, t.String())
+	for _, read := range c.later {
+		read()
+	}
+	c.settle()
 	return compiled, errors.Join(c.errs...)
 }
 
@@ -117,6 +162,33 @@ type compiler struct {
 	set   *Set
 	errs  []error
 	under map[*Type]bool // the types that are being compiled
+	made  []*Type
+	later []func() // reads the rules of a field, once all types are known
+}
+
+// settle spreads what holds for a type to the types that contain it. Types can
+// contain themselves, so it goes on until nothing changes.
+func (c *compiler) settle() {
+	for changed := true; changed; {
+		changed = false
+		for _, t := range slices.Backward(c.made) {
+			before := *t
+			t.open = t.open || t.recursive
+			if t.elem != nil {
+				t.take(t.elem)
+				t.deep = t.deep || t.elem.deep
+			}
+			for _, f := range t.fields {
+				t.take(f.typ)
+				t.readOnly = t.readOnly || f.readOnly
+			}
+			changed = changed || t.deep != before.deep || t.open != before.open || t.judges != before.judges || t.readOnly != before.readOnly
+		}
+	}
+}
+
+func (t *Type) take(inner *Type) {
+	t.judges, t.open, t.readOnly = t.judges || inner.judges, t.open || inner.open, t.readOnly || inner.readOnly
 }
 
 func (c *compiler) failf(format string, args ...any) {
@@ -126,26 +198,33 @@ func (c *compiler) failf(format string, args ...any) {
 // compile gives the Type for t; where names the place for messages.
 func (c *compiler) compile(t reflect.Type, where string) *Type {
 	if known := c.set.types[t]; known != nil {
-		known.open = known.open || c.under[known]
+		known.recursive = known.recursive || c.under[known]
 		return known
 	}
 	typ := &Type{goType: t}
-	typ.checks = t.Kind() != reflect.Interface && (t.Implements(checkerType) || reflect.PointerTo(t).Implements(checkerType))
-	typ.judges = typ.checks
 	c.set.types[t] = typ // before going on: types can refer to themselves
+	c.made = append(c.made, typ)
 	if c.under == nil {
 		c.under = map[*Type]bool{}
 	}
 	c.under[typ] = true
 	defer delete(c.under, typ)
+	if err := CheckMethod(t); err != nil {
+		c.failf("%s: %w", where, err)
+	}
+	typ.checks = t.Kind() != reflect.Interface && t.Kind() != reflect.Pointer && reflect.PointerTo(t).Implements(checkerType)
+	typ.judges = typ.checks
 	switch {
+	case t.Kind() == reflect.Pointer: // whatever methods it has are those of what it points to
+		typ.shape, typ.null = pointer, true
+		c.contain(typ, t.Elem(), where)
 	case t == timeType:
 		typ.shape = moment
 	case t == durationType:
 		c.failf("%s: time.Duration has no agreed JSON form: use a number of a named unit, or a type with text methods", where)
 	case t.Implements(optionalType):
 		typ.shape, typ.null = either, true
-		typ.contain(c.compile(reflect.Zero(t).Interface().(optional).elem(), where))
+		c.contain(typ, reflect.Zero(t).Interface().(optional).elem(), where)
 	case t == valueType || implements(t, jsonInterfaces):
 		typ.shape, typ.null, typ.open = anything, true, true
 	case implements(t, textInterfaces):
@@ -154,6 +233,46 @@ func (c *compiler) compile(t reflect.Type, where string) *Type {
 		c.byKind(typ, where)
 	}
 	return typ
+}
+
+// contain compiles the type behind a pointer or an Optional.
+func (c *compiler) contain(typ *Type, elem reflect.Type, where string) {
+	typ.elem = c.compile(elem, where)
+	for e := typ.elem; e != nil && (e.shape == pointer || e.shape == either); e = e.elem {
+		if e == typ {
+			c.failf("%s: the type %s is a pointer to itself, so it has no JSON form", where, typ.goType)
+			typ.shape, typ.elem = anything, nil
+			return
+		}
+	}
+}
+
+// CheckMethod says what is wrong with a Check that nobody would ever ask: one with
+// another signature, or one of several that are embedded.
+func CheckMethod(t reflect.Type) error {
+	if t.Kind() == reflect.Interface || t.Kind() == reflect.Pointer {
+		return nil
+	}
+	if m, has := reflect.PointerTo(t).MethodByName("Check"); has {
+		if !reflect.PointerTo(t).Implements(checkerType) {
+			return fmt.Errorf("its method Check is %s, so it is never asked: write Check(*schema.Report)", strings.Replace(m.Type.String(), "*"+t.String(), "", 1))
+		}
+		return nil
+	}
+	if t.Kind() != reflect.Struct {
+		return nil
+	}
+	var with []string
+	for i := range t.NumField() {
+		sf := t.Field(i)
+		if e := sf.Type; sf.Anonymous && e.Kind() != reflect.Interface && (e.Implements(checkerType) || e.Kind() != reflect.Pointer && reflect.PointerTo(e).Implements(checkerType)) {
+			with = append(with, sf.Name)
+		}
+	}
+	if len(with) > 1 {
+		return fmt.Errorf("it embeds %s, and Go promotes no Check where several have one: write a Check that calls them", strings.Join(with, " and "))
+	}
+	return nil
 }
 
 func implements(t reflect.Type, any []reflect.Type) bool {
@@ -177,27 +296,24 @@ func (c *compiler) byKind(typ *Type, where string) {
 		typ.shape = number
 	case reflect.String:
 		typ.shape = text
-	case reflect.Pointer:
-		typ.shape, typ.null = pointer, true
-		typ.contain(c.compile(t.Elem(), where))
 	case reflect.Slice, reflect.Array:
 		if t.Elem().Kind() == reflect.Uint8 {
 			typ.shape = bytes
 			return
 		}
-		typ.shape = list
-		typ.contain(c.compile(t.Elem(), where+"[]"))
-		typ.deep = true // an element could be null
+		typ.shape, typ.deep = list, true // an element could be null
+		typ.elem = c.compile(t.Elem(), where+"[]")
 	case reflect.Map:
 		typ.shape = mapping
 		if k := t.Key(); k.Kind() != reflect.String && !implements(k, textInterfaces) && !isInteger(k.Kind()) {
 			c.failf("%s: a map with keys of type %s has no JSON form: use text or whole numbers as keys", where, k)
 		}
-		typ.contain(c.compile(t.Elem(), where+"[]"))
 		typ.deep = true
+		typ.elem = c.compile(t.Elem(), where+"[]")
 	case reflect.Struct:
 		typ.shape, typ.deep = object, true
 		c.fields(typ, t, nil, false)
+		c.jsonTags(t, where)
 	case reflect.Interface:
 		if t.NumMethod() > 0 {
 			c.failf("%s: JSON cannot be read into the interface %s: use a concrete type", where, t)
@@ -208,10 +324,12 @@ func (c *compiler) byKind(typ *Type, where string) {
 	}
 }
 
-// contain makes e the element type, and takes over what holds at or below it.
-func (t *Type) contain(e *Type) {
-	t.elem = e
-	t.deep, t.judges, t.open = e.deep, t.judges || e.judges, t.open || e.open
+// jsonTags has the JSON package say what it finds wrong with a struct's own tags.
+func (c *compiler) jsonTags(t reflect.Type, where string) {
+	err := json.Unmarshal([]byte("{}"), reflect.New(t).Interface())
+	if e, ok := errors.AsType[*json.SemanticError](err); ok && e.GoType == t && e.Err != nil && !strings.Contains(e.Err.Error(), "JSON object name") {
+		c.failf("%s: %w", where, e.Err)
+	}
 }
 
 func isInteger(k reflect.Kind) bool { return reflect.Int <= k && k <= reflect.Uintptr }
@@ -232,6 +350,11 @@ func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool)
 		}
 		tag := sf.Tag.Get("json")
 		name, options, _ := strings.Cut(tag, ",")
+		for o := range strings.SplitSeq(options, ",") {
+			if o != "" && !slices.Contains(jsonOptions, o) {
+				c.failf("%s: the json option %q is not known here (%s)", where, o, strings.Join(jsonOptions, ", "))
+			}
+		}
 		if tag == "-" || !sf.IsExported() && !(sf.Anonymous && name == "") {
 			continue
 		}
@@ -251,9 +374,9 @@ func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool)
 		}
 		f := &field{name: name, index: at, first: at[0], direct: len(at) == 1, plain: !strings.ContainsAny(name, `"\`), rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
 		f.typ = c.compile(sf.Type, where)
+		f.null = f.typ.null
 		f.required = !optional && !f.typ.null && !hasOption(options, "omitzero") && !hasOption(options, "omitempty")
-		c.rule(f, sf, where)
-		typ.judges, typ.open = typ.judges || f.typ.judges, typ.open || f.typ.open
+		c.later = append(c.later, func() { c.rule(f, sf, where) })
 		typ.fields = append(typ.fields, f)
 		typ.byName[name] = f
 	}
@@ -283,8 +406,13 @@ func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
 		return
 	}
 	f.rules, f.items, f.words = r.checks, r.items, r.words
+	f.null = f.null && !r.notNull
+	f.readOnly = slices.Contains(r.words, "readOnly")
 	f.offset, f.reads = sf.Offset, f.directly(sf)
-	f.required = f.required && !r.fallback.IsValid() || r.required
+	f.required = f.required && !r.fallback.IsValid() && !f.readOnly || r.required
+	if f.readOnly && r.required {
+		c.failf("%s: rule required: what is readOnly is never sent", where)
+	}
 	if r.fallback.IsValid() {
 		f.fallback = reflect.New(sf.Type).Elem()
 		set(f.fallback, r.fallback)
@@ -320,6 +448,9 @@ func (t *Type) base() *Type {
 	}
 	return t
 }
+
+// jsonOptions are the options of a json tag that all pieces of this package heed.
+var jsonOptions = []string{"omitzero", "omitempty", "string", "embed"}
 
 func hasOption(options, name string) bool {
 	for o := range strings.SplitSeq(options, ",") {
@@ -365,12 +496,14 @@ func (t *Type) listMembers(pointer string, seen map[*Type]bool) (all []Member) {
 func (t *Type) WriteOnly() string { return t.writeOnly("", map[*Type]bool{}) }
 
 func (t *Type) writeOnly(pointer string, seen map[*Type]bool) string {
-	for t = t.base(); t.elem != nil; t = t.elem.base() {
-	}
+	t = t.base()
 	if seen[t] {
 		return ""
 	}
 	seen[t] = true
+	if t.elem != nil {
+		return t.elem.writeOnly(pointer, seen)
+	}
 	for _, f := range t.fields {
 		if slices.Contains(f.words, "writeOnly") {
 			return pointer + "/" + f.name

@@ -2,6 +2,7 @@ package schema
 
 import (
 	"cmp"
+	"net/netip"
 	"reflect"
 	"slices"
 	"strings"
@@ -42,6 +43,40 @@ type voyage struct {
 	Mail      string           `json:"mail,omitzero" rule:"format=email"`
 	Step      float64          `json:"step,omitzero" rule:"multipleOf=0.1 exclusiveMaximum=2"`
 	Window    window           `json:"window,omitzero"`
+
+	Grid    [][]int           `json:"grid,omitzero"`
+	Loose   []common          `json:"loose,omitzero"`
+	ByLoose map[string]common `json:"byLoose,omitzero"`
+	Address *netip.Addr       `json:"address"`
+	Left    *time.Time        `json:"left"`
+	Never   *string           `json:"never" rule:"type=string"`
+	Number  int               `json:"number" rule:"readOnly"`
+	Tree    *branch           `json:"tree"`
+	Plates  []plate           `json:"plates,omitzero"`
+	Moments []*time.Time      `json:"moments,omitzero" rule:"uniqueItems"`
+}
+
+// A branch has the list of those below it before its rule, so that the type is met
+// inside itself before it is known.
+type branch struct {
+	Below []branch `json:"n,omitzero"`
+	Size  int      `json:"size,omitzero" rule:"maximum=8"`
+}
+
+func (b branch) Check(r *Report) {
+	for _, below := range b.Below {
+		if b.Size > 0 && below.Size >= b.Size {
+			r.Fault("", "shrink", "must be larger than what is below it")
+		}
+	}
+}
+
+type plate string
+
+func (p *plate) Check(r *Report) {
+	if !strings.HasPrefix(string(*p), "OB-") {
+		r.Fault("", "plate", "must begin with OB-")
+	}
 }
 
 type window struct {
@@ -56,6 +91,8 @@ func (w *window) Check(r *Report) {
 }
 
 const goodVoyage = `"vessel":"OB-1001","direction":"up","slot":"2027-05-04T09:30:00Z","deposit":0,"quiet":false`
+
+func deposit(n string) string { return strings.Replace(goodVoyage, `"deposit":0`, `"deposit":`+n, 1) }
 
 func compiled(t testing.TB, of reflect.Type) *Type {
 	var s Set
@@ -119,6 +156,28 @@ var decodings = []struct {
 	{`  `, []string{" syntax!"}},
 	{`{"vessel":"OB-1001"`, []string{" syntax!"}},
 	{`{"vessel":"none",}`, []string{"/vessel pattern", " syntax!"}},
+	{`{` + deposit("1e2") + `,"crew":3.0}`, nil}, // JSON Schema validation, 6.1.1
+	{`{` + deposit("2.56e2") + `}`, []string{"/deposit type!"}},
+	{`{` + deposit("1e-1") + `}`, []string{"/deposit type!"}},
+	{`{` + goodVoyage + `,"crew":41.0}`, []string{"/crew maximum"}},
+	{`{` + goodVoyage + `,"crew":1e400000000}`, []string{"/crew type!"}},
+	{`{` + goodVoyage[:strings.Index(goodVoyage, "2027")] + `2016-12-31t23:59:60z","deposit":0,"quiet":true}`, nil}, // RFC 3339, 5.6
+	{`{` + goodVoyage + `,"step":2000000.001}`, []string{"/step multipleOf", "/step exclusiveMaximum"}},
+	{`{` + goodVoyage + `,"grid":[[1],null]}`, []string{"/grid/1 type!"}},
+	{`{` + goodVoyage + `,"loose":[{},null]}`, []string{"/loose/1 type!"}},
+	{`{` + goodVoyage + `,"byLoose":{"a":{},"b":null}}`, []string{"/byLoose/b type!"}},
+	{`{` + goodVoyage + `,"address":"192.0.2.1","left":null}`, nil},
+	{`{` + goodVoyage + `,"address":"192.0.2"}`, []string{"/address format!"}},
+	{`{` + goodVoyage + `,"never":null}`, []string{"/never type!"}},
+	{`{` + goodVoyage + `,"never":"x"}`, nil},
+	{`{` + goodVoyage + `,"number":7}`, []string{"/number readOnly"}},
+	{`{` + goodVoyage + `,"number":0}`, []string{"/number readOnly"}},
+	{`{` + goodVoyage + `,"number":0,"crew":"x"}`, []string{"/number readOnly", "/crew type!"}},
+	{`{` + goodVoyage + `,"tree":{"n":[{"n":[{"n":null},{"size":9}]}]}}`, []string{"/tree/n/0/n/0/n type!", "/tree/n/0/n/1/size maximum"}},
+	{`{` + goodVoyage + `,"tree":{"n":[{"size":3,"n":[{"size":3}]}]}}`, []string{"/tree/n/0 shrink"}},
+	{`{` + goodVoyage + `,"tree":{"n":[{"size":3,"n":[{"size":3}]}],"size":"x"}}`, []string{"/tree/size type!", "/tree/n/0 shrink"}},
+	{`{` + goodVoyage + `,"plates":["x"]}`, []string{"/plates/0 plate"}},
+	{`{` + goodVoyage + `,"moments":["2027-05-04T09:30:00Z","2027-05-04T09:30:00Z"]}`, []string{"/moments uniqueItems"}},
 	{`{` + goodVoyage + `} true`, []string{" syntax!"}},
 	{"{\"vessel\":\"\xff\"}", []string{"/vessel syntax!"}},
 }
@@ -128,7 +187,11 @@ func TestDecode(t *testing.T) {
 	for _, c := range decodings {
 		var v voyage
 		var got []string
-		for _, f := range typ.Decode([]byte(c.text), &v, Strict) {
+		found, more := typ.Decode([]byte(c.text), &v, Reading{})
+		if more {
+			t.Errorf("%s: more faults than there are", c.text)
+		}
+		for _, f := range found {
 			mark := ""
 			if f.Unreadable {
 				mark = "!"
@@ -143,7 +206,7 @@ func TestDecode(t *testing.T) {
 		}
 	}
 	var v voyage
-	typ.Decode([]byte(`{`+goodVoyage+`,"mate":{`+goodVoyage+`},"stops":[{"lock":"a"}]}`), &v, Strict)
+	typ.Decode([]byte(`{`+goodVoyage+`,"mate":{`+goodVoyage+`},"stops":[{"lock":"a"}]}`), &v, Reading{})
 	if v.Crew != 2 || v.Mate == nil || v.Mate.Crew != 2 {
 		t.Errorf("defaults: crew %d, mate %+v", v.Crew, v.Mate)
 	}
@@ -185,7 +248,7 @@ func TestDefaultsAreNotShared(t *testing.T) {
 	typ := compiled(t, reflect.TypeFor[crewed]())
 	for range 2 {
 		var v crewed
-		if faults := typ.Decode([]byte(`{}`), &v, Strict); faults != nil || *v.Crew != 2 || string(v.Seal) != "ab" {
+		if faults, _ := typ.Decode([]byte(`{}`), &v, Reading{}); faults != nil || *v.Crew != 2 || string(v.Seal) != "ab" {
 			t.Fatalf("%+v %v", v, faults)
 		}
 		*v.Crew, v.Seal[0] = 3, 'x'
@@ -203,18 +266,25 @@ func FuzzDecode(f *testing.F) {
 		if tooDeep(data) {
 			return
 		}
+		const all = 1 << 20
 		ok, err := typ.fast(data, &v, Strict)
-		var own Report
+		own := Report{faults: bounded(all)}
 		if ok {
-			typ.judge(reflect.ValueOf(&v).Elem(), "", &own)
-			ok = own.faults == nil
+			typ.judge(reflect.ValueOf(&v).Elem(), &own)
+			ok = own.found == nil && typ.collect(data, reflect.ValueOf(&v).Elem(), Reading{}).found == nil
 		}
-		found := typ.report(data, Strict)
-		if ok != (found == nil) {
+		r := typ.report(data, Reading{Most: all})
+		found := r.found
+		if ok != (found == nil) && r.rewrites == nil {
 			t.Errorf("%q: fast %v (%v), reported %+v", data, ok, err, found)
 		}
+		if other := r.rewritten(); other != nil {
+			if again := typ.decode(other, new(voyage), Reading{}, false); again.found != nil {
+				t.Errorf("%q is rewritten as %q, which has %+v", data, other, again.found)
+			}
+		}
 		if err == nil && !ok {
-			collected := typ.collect(data, reflect.ValueOf(&v).Elem())
+			collected := typ.collect(data, reflect.ValueOf(&v).Elem(), Reading{Most: all}).found
 			order := func(a, b Fault) int { return cmp.Or(cmp.Compare(a.Pointer, b.Pointer), cmp.Compare(a.Rule, b.Rule)) }
 			slices.SortFunc(collected, order)
 			slices.SortFunc(found, order)
@@ -268,17 +338,18 @@ func TestMistakesInTypes(t *testing.T) {
 
 func TestFormats(t *testing.T) {
 	for format, texts := range map[string][2]string{ // what holds, and what does not, separated by spaces
-		"date-time": {"2027-05-04T09:30:00Z 2027-05-04T09:30:00.5+01:00", "2027-05-04 2027-13-04T09:30:00Z 2027-05-04T09:30:00"},
-		"date":      {"2027-02-28", "2027-02-29 04/05/2027"},
-		"time":      {"09:30:00Z 09:30:00+02:00", "09:30 25:00:00Z"},
-		"duration":  {"P1D PT2H P1Y2M3DT4H5M6S P3W PT1M30S", "P 1D PT P1W2D P1Y2D PT1H2S"},
-		"email":     {"warden@canal.example", "warden @canal.example Warden<w@canal.example>"},
-		"hostname":  {"canal.example a-b.example. x", "-a.example a..b " + strings.Repeat("a", 64)},
-		"ipv4":      {"192.0.2.1", "192.0.2 2001:db8::1 192.0.2.01"},
-		"ipv6":      {"2001:db8::1 ::", "192.0.2.1 2001:db8::1%eth0"},
-		"uri":       {"https://canal.example/a?b#c urn:uuid:1", "/a canal.example http://a|b"},
-		"uuid":      {"0d4b7f6e-6c8f-4c1e-9a53-5f7f0c6ddcb2", "0d4b7f6e6c8f4c1e9a535f7f0c6ddcb2"},
-		"regex":     {"^a.b$", "( (?=a)"},
+		"date-time": {"2027-05-04T09:30:00Z 2027-05-04T09:30:00.5+01:00 2027-05-04t09:30:00z 2016-12-31T23:59:60Z 2017-01-01T00:59:60+01:00",
+			"2027-05-04 2027-13-04T09:30:00Z 2027-05-04T09:30:00 2027-05-04T9:30:00Z 2027-05-04T09:30:00,5Z 2027-05-04T09:30:00+24:00 2027-05-04T09:30:60Z 2027-05-04T24:00:00Z 9999-12-31T23:59:60Z"},
+		"date":     {"2027-02-28", "2027-02-29 04/05/2027"},
+		"time":     {"09:30:00Z 09:30:00+02:00 23:59:60Z", "09:30 25:00:00Z 9:30:00Z 09:30:00 09:30:00+2:00 12:00:60Z"},
+		"duration": {"P1D PT2H P1Y2M3DT4H5M6S P3W PT1M30S", "P 1D PT P1W2D P1Y2D PT1H2S"},
+		"email":    {`warden@canal.example a+b@x "a.b"@canal.example w@[192.0.2.1] w@[IPv6:2001:db8::1]`, "warden @canal.example Warden<w@canal.example> .a@x a..b@x a@-x a@x. @x a@ ä@x a@[192.0.2] " + strings.Repeat("a", 65) + "@x"},
+		"hostname": {"canal.example a-b.example x", "-a.example a..b a.example. " + strings.Repeat("a", 64)},
+		"ipv4":     {"192.0.2.1", "192.0.2 2001:db8::1 192.0.2.01"},
+		"ipv6":     {"2001:db8::1 ::", "192.0.2.1 2001:db8::1%eth0"},
+		"uri":      {"https://canal.example/a?b#c urn:uuid:1 http://[2001:db8::1]:80/ http://u:p@h:8/%20 a:", "/a canal.example http://a|b http://a/%zz http://[x] http://a:b/ 1a:b http://é/ http://a/#b#c"},
+		"uuid":     {"0d4b7f6e-6c8f-4c1e-9a53-5f7f0c6ddcb2", "0d4b7f6e6c8f4c1e9a535f7f0c6ddcb2"},
+		"regex":    {"^a.b$", "( (?=a)"},
 	} {
 		for i, list := range texts {
 			for _, text := range strings.Fields(list) {

@@ -4,7 +4,6 @@ import (
 	stdbytes "bytes"
 	"reflect"
 
-	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 )
 
@@ -19,11 +18,11 @@ type skimmer struct {
 
 // value skims one JSON value that was decoded into v; false where a required
 // member is absent, a null has no place, or a zero that was sent breaks a rule.
-func (s *skimmer) value(t *Type, v reflect.Value) bool {
+func (s *skimmer) value(t *Type, null bool, v reflect.Value) bool {
 	s.space()
 	if s.data[s.at] == 'n' {
 		s.at += len("null")
-		return t.null
+		return null
 	}
 	v, _ = t.reach(v)
 	t = t.base()
@@ -72,7 +71,7 @@ func (s *skimmer) object(t *Type, v reflect.Value) bool {
 		open--
 		f := t.fields[i]
 		fv, _ := f.of(v)
-		if !s.value(f.typ, fv) || !f.required && !f.keeps(fv) {
+		if !s.value(f.typ, f.null, fv) || !f.required && !f.keeps(fv) {
 			return false
 		}
 		if open == 0 && outermost {
@@ -115,7 +114,7 @@ const (
 
 // doubtful reports whether a member must be looked at in the text.
 func (f *field) doubtful(v reflect.Value) bool {
-	return f.typ.unsure(v) || f.typ.null && (f.required || f.fallback.IsValid()) && v.IsZero()
+	return f.typ.unsure(v) || (!f.null || f.required || f.fallback.IsValid()) && v.IsZero()
 }
 
 // member reads a name and finds its member: at once where it is the one that would
@@ -148,7 +147,7 @@ func (t *Type) fieldIndex(name []byte, next int) int {
 func (s *skimmer) list(t *Type, v reflect.Value) bool {
 	s.at++
 	for i := 0; s.more(']'); i++ {
-		if !s.value(t.elem, v.Index(i)) {
+		if !s.value(t.elem, t.elem.null, v.Index(i)) {
 			return false
 		}
 	}
@@ -156,21 +155,12 @@ func (s *skimmer) list(t *Type, v reflect.Value) bool {
 }
 
 func (s *skimmer) mapping(t *Type, v reflect.Value) bool {
-	key := reflect.New(t.goType.Key())
+	e := newEntries(t)
 	for s.at++; s.more('}'); {
-		start := s.at
-		s.text()
-		if err := json.Unmarshal(s.data[start:s.at], key.Interface(), json.StringifyNumbers(true)); err != nil {
+		if _, ok := e.read(s, v); !ok || !s.value(t.elem, t.elem.null, e.held) {
 			return false
 		}
-		held := reflect.New(t.elem.goType).Elem()
-		if in := v.MapIndex(key.Elem()); in.IsValid() {
-			held.Set(in) // what a map holds cannot be changed in place
-		}
-		if !s.value(t.elem, held) {
-			return false
-		}
-		v.SetMapIndex(key.Elem(), held)
+		v.SetMapIndex(e.key, e.held)
 	}
 	return true
 }

@@ -19,6 +19,9 @@ func CheckTag(tag reflect.StructTag) error {
 			return fmt.Errorf("the struct tag is broken at %q: it has the form key:\"value\"", rest)
 		}
 		key := rest[:colon]
+		if near := nearKey(key); near != "" {
+			return fmt.Errorf("the struct tag %s is read by nobody: write %s", key, near)
+		}
 		quoted, err := strconv.QuotedPrefix(rest[colon+1:])
 		if err != nil {
 			return fmt.Errorf("the struct tag %s is dropped by Go, since %s is no Go string: write \\\\ for a backslash", key, rest[colon+1:])
@@ -30,6 +33,42 @@ func CheckTag(tag reflect.StructTag) error {
 		rest = strings.TrimLeft(rest, " ")
 	}
 	return nil
+}
+
+// tagKeys are the keys of struct tags that mean something here.
+var tagKeys = []string{"from", "rule", "note", "json"}
+
+// nearKey gives the key that a mistyped one is meant for; "" for keys of others. A
+// key is near where it differs in case, by one letter too many or too few, or by two
+// letters that changed places.
+func nearKey(key string) string {
+	for _, own := range tagKeys {
+		lower := strings.ToLower(key)
+		if key != own && (lower == own || oneMore(lower, own) || oneMore(own, lower) || swapped(lower, own)) {
+			return own
+		}
+	}
+	return ""
+}
+
+// oneMore reports whether long is short with one letter more.
+func oneMore(long, short string) bool {
+	for i := range len(long) {
+		if long[:i]+long[i+1:] == short {
+			return true
+		}
+	}
+	return false
+}
+
+// swapped reports whether a is b with two neighbouring letters in each other's place.
+func swapped(a, b string) bool {
+	for i := 0; i+1 < len(a) && len(a) == len(b); i++ {
+		if a[:i]+a[i+1:i+2]+a[i:i+1]+a[i+2:] == b {
+			return true
+		}
+	}
+	return false
 }
 
 // A setting is one word of a rule tag: keyword, or keyword=value.

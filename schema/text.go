@@ -5,11 +5,17 @@ import (
 	"encoding/base64"
 	"fmt"
 	"math"
+	"math/big"
 	"reflect"
 	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/internal/clip"
 )
 
 // name is the type as JSON Schema names it.
@@ -37,7 +43,7 @@ func (t *Type) expects() string {
 	case boolean:
 		return "must be true or false"
 	case integer:
-		if low, high, narrow := t.span(); narrow {
+		if low, high := t.span(); t.goType.Bits() < 64 || low == 0 {
 			return fmt.Sprintf("must be a whole number from %d to %d", low, high)
 		}
 		return "must be a whole number"
@@ -48,6 +54,9 @@ func (t *Type) expects() string {
 	case moment:
 		return "must be a date and time such as 2026-05-04T09:30:00Z (RFC 3339)"
 	case bytes:
+		if t.goType.Kind() == reflect.Array {
+			return fmt.Sprintf("must be %d bytes as text in base64", t.goType.Len())
+		}
 		return "must be text in base64"
 	case list:
 		return "must be a list"
@@ -58,13 +67,103 @@ func (t *Type) expects() string {
 	return "is not a valid " + strings.ToLower(name)
 }
 
-// span gives the limits of the small integer types, where they are worth telling.
-func (t *Type) span() (low int64, high uint64, narrow bool) {
+// refusal says why a JSON value cannot be read, in a text type's own words where it
+// has some.
+func (t *Type) refusal(raw jsontext.Value) string {
+	if t.shape != encoded || raw.Kind() != jsontext.KindString {
+		return t.expects()
+	}
+	s, _ := jsontext.AppendUnquote(nil, raw)
+	return t.textRefusal(unmarshalText(reflect.New(t.goType).Elem(), string(s)))
+}
+
+func (t *Type) textRefusal(err error) string {
+	if err == nil || err.Error() == "" {
+		return t.expects()
+	}
+	return t.expects() + ": " + strings.ToValidUTF8(clip.Text(err.Error(), longestMessage), "\uFFFD")
+}
+
+func unmarshalText(v reflect.Value, s string) error {
+	u, ok := v.Addr().Interface().(encoding.TextUnmarshaler)
+	if !ok {
+		return fmt.Errorf("the type %s has no UnmarshalText", v.Type())
+	}
+	return u.UnmarshalText([]byte(s))
+}
+
+// span gives the limits of an integer type.
+func (t *Type) span() (low int64, high uint64) {
 	bits := t.goType.Bits()
 	if reflect.Zero(t.goType).CanUint() {
-		return 0, math.MaxUint64 >> (64 - bits), true
+		return 0, math.MaxUint64 >> (64 - bits)
 	}
-	return math.MinInt64 >> (64 - bits), math.MaxInt64 >> (64 - bits), bits < 64
+	return math.MinInt64 >> (64 - bits), math.MaxInt64 >> (64 - bits)
+}
+
+// readPlain reads the JSON values of the common types without the JSON package;
+// false where it is not sure.
+func (t *Type) readPlain(raw jsontext.Value, v reflect.Value) bool {
+	switch kind := raw.Kind(); {
+	case t.shape == integer && kind == jsontext.KindNumber:
+		return setInteger(v, string(raw))
+	case t.shape == number && kind == jsontext.KindNumber && len(raw) <= 64:
+		n, err := strconv.ParseFloat(string(raw), t.goType.Bits())
+		v.SetFloat(n)
+		return err == nil
+	case t.shape == boolean && (kind == jsontext.KindTrue || kind == jsontext.KindFalse):
+		v.SetBool(kind == jsontext.KindTrue)
+		return true
+	case t.shape == text && kind == jsontext.KindString:
+		s, err := jsontext.AppendUnquote(nil, raw)
+		v.SetString(string(s))
+		return err == nil
+	}
+	return false
+}
+
+// setInteger reads decimal digits.
+func setInteger(v reflect.Value, s string) bool {
+	bits := v.Type().Bits()
+	if v.CanUint() {
+		n, err := strconv.ParseUint(s, 10, bits)
+		v.SetUint(n)
+		return err == nil
+	}
+	n, err := strconv.ParseInt(s, 10, bits)
+	v.SetInt(n)
+	return err == nil && s[0] != '+'
+}
+
+// otherwise writes a value that the standards allow as the JSON package reads it; ""
+// where there is nothing of the kind. A number such as 1.0 or 1e2 is an integer (JSON
+// Schema validation, 6.1.1), and RFC 3339, 5.6 lets the T and the Z of a time be
+// small and a minute have 61 seconds.
+func (t *Type) otherwise(raw jsontext.Value) string {
+	switch kind := raw.Kind(); {
+	case t.shape == integer && kind == jsontext.KindNumber:
+		if n, ok := wholeNumber(string(raw)); ok && setInteger(reflect.New(t.goType).Elem(), n.String()) {
+			return n.String()
+		}
+	case t.shape == moment && kind == jsontext.KindString:
+		s, _ := jsontext.AppendUnquote(nil, raw)
+		if at, ok := parseMoment(string(s)); ok {
+			if text, err := json.Marshal(at); err == nil {
+				return string(text)
+			}
+		}
+	}
+	return ""
+}
+
+// wholeNumber reads a JSON number that has no fraction, however it is written; false
+// for one that no integer type could hold.
+func wholeNumber(s string) (*big.Int, bool) {
+	d, ok := parseDecimal(s)
+	if !ok || d.exponent > 20 {
+		return nil, false
+	}
+	return d.whole()
 }
 
 // parseText reads a text, as a parameter or a tag holds it, into v of the type
@@ -78,13 +177,7 @@ func (t *Type) parseText(s string, v reflect.Value) string {
 		v.SetString(s)
 		return ""
 	case integer:
-		if v.CanUint() {
-			if n, err := strconv.ParseUint(s, 10, t.goType.Bits()); err == nil {
-				v.SetUint(n)
-				return ""
-			}
-		} else if n, err := strconv.ParseInt(s, 10, t.goType.Bits()); err == nil && s[0] != '+' {
-			v.SetInt(n)
+		if setInteger(v, s) {
 			return ""
 		}
 	case number:
@@ -99,19 +192,26 @@ func (t *Type) parseText(s string, v reflect.Value) string {
 			return ""
 		}
 	case moment:
-		if at, err := time.Parse(time.RFC3339, s); err == nil {
+		if at, ok := parseMoment(s); ok {
 			v.Set(reflect.ValueOf(at))
 			return ""
 		}
 	case bytes:
-		if b, err := base64.StdEncoding.DecodeString(s); err == nil && v.Kind() == reflect.Slice {
-			v.SetBytes(b)
-			return ""
+		if b, err := base64.StdEncoding.DecodeString(s); err == nil {
+			if v.Kind() == reflect.Slice {
+				v.SetBytes(b)
+				return ""
+			}
+			if len(b) == v.Len() {
+				reflect.Copy(v, reflect.ValueOf(b))
+				return ""
+			}
 		}
 	case encoded:
-		if u, ok := v.Addr().Interface().(encoding.TextUnmarshaler); ok && u.UnmarshalText([]byte(s)) == nil {
-			return ""
+		if err := unmarshalText(v, s); err != nil {
+			return t.textRefusal(err)
 		}
+		return ""
 	case either:
 		if detail := t.elem.parseText(s, v.Field(0)); detail != "" {
 			return detail
@@ -141,7 +241,9 @@ func (t *Type) texts(v reflect.Value) ([]string, error) {
 	case moment:
 		return []string{v.Interface().(time.Time).Format(time.RFC3339Nano)}, nil
 	case bytes:
-		return []string{base64.StdEncoding.EncodeToString(v.Bytes())}, nil
+		held := reflect.New(v.Type()).Elem() // an array can only be sliced where it lies
+		held.Set(v)
+		return []string{base64.StdEncoding.EncodeToString(held.Bytes())}, nil
 	case encoded:
 		m, ok := v.Interface().(encoding.TextMarshaler)
 		if !ok && v.CanAddr() {

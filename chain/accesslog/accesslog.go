@@ -8,19 +8,22 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
 
-// StatusClientLeft is logged, never sent, where the caller left before the
-// answer. No standard has a number for it; this one is widely used in logs.
+// StatusClientLeft is logged where the caller left before the answer. No standard has
+// a number for it; this one is widely used in logs.
 const StatusClientLeft = 499
 
 // To logs each request when it has been answered: method, path, route, status,
 // bytes of the body as this middleware saw them, duration, request id, caller,
 // and the error with its cause where there was one, with what its problem keeps
-// private, and the stack of a panic. A connection that a handler gave up before
-// its answer has the status 0. The level is Error for a
-// 5xx, else Info. A nil logger is slog's default at that moment.
+// private, for a 5xx the function that served it with file and line, and the stack of
+// a panic. A connection that a handler gave up before its answer has the status 0. The
+// level is Error for a 5xx, else Info. No text is longer than 16 KiB: what callers
+// choose and what fails is cut, and ends in an ellipsis. A nil logger is slog's default
+// at that moment.
 func To(logger *slog.Logger) wicketway.Middleware {
 	return wicketway.Wrap("accesslog", func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -72,24 +75,27 @@ func (c *counter) log(to *slog.Logger, r *http.Request, took time.Duration, gave
 		return
 	}
 	_, route := wicketway.RoutePattern(ctx)
-	var some [10]slog.Attr
+	var some [12]slog.Attr
 	attrs := append(some[:0],
-		slog.String("method", r.Method),
-		slog.String("path", r.URL.Path),
+		slog.String("method", clip.Text(r.Method, 64)),
+		slog.String("path", clip.Text(r.URL.Path, 1024)),
 		slog.String("route", route),
 		slog.Int("status", status),
 		slog.Int64("bytes", c.bytes),
 		slog.Duration("duration", took),
 		slog.String("request", wicketway.RequestID(ctx)),
-		slog.String("caller", wicketway.Caller(ctx).Subject),
+		slog.String("caller", clip.Text(wicketway.Caller(ctx).Subject, 256)),
 	)
+	if status >= 500 {
+		attrs = append(attrs, slog.String("served", wicketway.RouteSource(ctx)))
+	}
 	if failure != nil {
-		attrs = append(attrs, slog.String("error", failure.Error()))
+		attrs = append(attrs, slog.String("error", clip.Text(failure.Error(), 8<<10)))
 		if p, ok := errors.AsType[*problem.Problem](failure); ok && len(p.LogAttrs()) > 0 {
 			attrs = append(attrs, slog.GroupAttrs("private", p.LogAttrs()...))
 		}
 		if stack := stackOf(failure); len(stack) > 0 && level == slog.LevelError {
-			attrs = append(attrs, slog.String("stack", string(stack)))
+			attrs = append(attrs, slog.String("stack", clip.Text(string(stack), 16<<10)))
 		}
 	}
 	to.LogAttrs(ctx, level, "request", attrs...)
@@ -98,10 +104,17 @@ func (c *counter) log(to *slog.Logger, r *http.Request, took time.Duration, gave
 // stackOf is where a panic or a problem of status 500 and above came from.
 func stackOf(err error) []byte {
 	for err != nil {
-		if at, ok := err.(interface{ Stack() []byte }); ok && len(at.Stack()) > 0 {
-			return at.Stack()
+		at, ok := errors.AsType[interface {
+			error
+			Stack() []byte
+		}](err)
+		if !ok {
+			return nil
 		}
-		err = errors.Unwrap(err)
+		if stack := at.Stack(); len(stack) > 0 {
+			return stack
+		}
+		err = errors.Unwrap(at)
 	}
 	return nil
 }

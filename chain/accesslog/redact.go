@@ -2,6 +2,9 @@ package accesslog
 
 import (
 	"context"
+	"encoding"
+	"encoding/json"
+	"fmt"
 	"log/slog"
 	"reflect"
 	"slices"
@@ -19,9 +22,10 @@ var secrets = []string{"password", "passphrase", "pin", "token", "accesstoken", 
 // Redact wraps a handler so that secrets do not reach it: values under the keys
 // that are known to hold some (password, pin, token, secret, authorization,
 // cookie, telephone, e-mail and the like, however they are written) and under
-// those given, at any depth: in groups, maps, lists and structs. The fields of a
-// struct count by their JSON names; those with rule:"writeOnly" are blanked too.
-// Secrets inside a text are not found.
+// those given, at any depth: in groups, maps with any keys, lists and structs, fields
+// that are embedded or not exported included. The fields of a struct count by their
+// names in Go and in JSON; those with rule:"writeOnly" are blanked too. Secrets inside
+// a text are not found, nor in a value that writes itself as text or JSON.
 func Redact(h slog.Handler, more ...string) slog.Handler {
 	keys := map[string]bool{}
 	for _, k := range slices.Concat(secrets, more) {
@@ -112,7 +116,7 @@ func (r *redactor) value(v reflect.Value, depth int) (clean any, changed bool) {
 		return r.mapping(v, depth-1)
 	case reflect.Slice, reflect.Array:
 		if v.Type().Elem().Kind() == reflect.Uint8 {
-			return v.Interface(), false
+			return plain(v), false
 		}
 		list := make([]any, v.Len())
 		for i := range v.Len() {
@@ -121,21 +125,48 @@ func (r *redactor) value(v reflect.Value, depth int) (clean any, changed bool) {
 		}
 		return list, changed
 	}
-	if !v.CanInterface() {
-		return nil, false
+	return plain(v), false
+}
+
+// plain gives what a value shows; of one that was reached through a field that is not
+// exported, which cannot be taken out, a copy of basic kind.
+func plain(v reflect.Value) any {
+	switch {
+	case v.CanInterface():
+		return v.Interface()
+	case v.CanInt():
+		return v.Int()
+	case v.CanUint():
+		return v.Uint()
+	case v.CanFloat():
+		return v.Float()
+	case v.Kind() == reflect.Bool:
+		return v.Bool()
 	}
-	return v.Interface(), false
+	return v.String()
+}
+
+// speaks reports whether a value writes itself, so that what it holds is not shown.
+func speaks(v reflect.Value) bool {
+	if !v.CanInterface() {
+		return false
+	}
+	switch v.Interface().(type) {
+	case encoding.TextMarshaler, json.Marshaler:
+		return true
+	}
+	return false
 }
 
 func (r *redactor) structure(v reflect.Value, depth int) (any, bool) {
+	if speaks(v) {
+		return v.Interface(), false
+	}
 	members, changed := map[string]any{}, false
 	for i := range v.NumField() {
 		field := v.Type().Field(i)
-		if !field.IsExported() {
-			continue
-		}
 		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
-		if name == "" {
+		if name == "" || name == "-" {
 			name = field.Name
 		}
 		if r.keys[plainKey(name)] || r.keys[plainKey(field.Name)] || slices.Contains(strings.Fields(field.Tag.Get("rule")), "writeOnly") {
@@ -143,21 +174,21 @@ func (r *redactor) structure(v reflect.Value, depth int) (any, bool) {
 			continue
 		}
 		one, c := r.value(v.Field(i), depth)
-		members[name], changed = one, changed || c
+		if changed = changed || c; field.IsExported() || field.Anonymous { // a copy lacks the others, which not all handlers show
+			members[name] = one
+		}
 	}
-	if !changed {
+	if !changed && v.CanInterface() {
 		return v.Interface(), false
 	}
-	return members, true
+	return members, changed
 }
 
+// mapping looks at the keys as they are written, whatever their type.
 func (r *redactor) mapping(v reflect.Value, depth int) (any, bool) {
-	if v.Type().Key().Kind() != reflect.String {
-		return v.Interface(), false
-	}
 	members, changed := map[string]any{}, false
 	for i := v.MapRange(); i.Next(); {
-		name := i.Key().String()
+		name := fmt.Sprint(i.Key())
 		if r.keys[plainKey(name)] {
 			members[name], changed = Blank, true
 			continue
@@ -165,8 +196,8 @@ func (r *redactor) mapping(v reflect.Value, depth int) (any, bool) {
 		one, c := r.value(i.Value(), depth)
 		members[name], changed = one, changed || c
 	}
-	if !changed {
+	if !changed && v.CanInterface() {
 		return v.Interface(), false
 	}
-	return members, true
+	return members, changed
 }

@@ -67,6 +67,10 @@ func (b *bearer) Kinds() []*problem.Kind {
 func (b *bearer) find(*jwt.Token) (any, error) { return b.keys.key, b.keys.wrong }
 
 func (b *bearer) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+	fields := r.Header["Authorization"]
+	if len(fields) > 1 { // RFC 9110, 5.3: it is no list, so nobody knows which counts
+		return nil, refuse(ErrTokenMalformed, "The field Authorization stands more than once.", nil)
+	}
 	field := r.Header.Get("Authorization")
 	if field == "" {
 		return nil, refuse(ErrTokenMissing, "Send a token in the field Authorization: Bearer TOKEN.", nil)

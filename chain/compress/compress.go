@@ -4,6 +4,8 @@ package compress
 import (
 	"mime"
 	"net/http"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -20,20 +22,21 @@ const threshold = 1024
 // Bodies compresses bodies of 1 KiB and more by gzip, where the caller accepts it
 // (RFC 9110, 12.5.3) and the media type gains by it: text, JSON, XML and the
 // like. It leaves alone what has a Content-Encoding, is part of a range, or says
-// Cache-Control: no-transform, and answers to HEAD.
+// Cache-Control: no-transform. An answer to HEAD has the fields of the one to GET, and
+// no length where that would not be known beforehand.
 //
 // Compression can tell a listener something of a secret that stands beside text
-// of his choice in one body over TLS; leave such routes out.
+// of their choice in one body over TLS; leave such routes out.
 func Bodies() wicketway.Middleware {
 	return wicketway.Wrap("compress", func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Add("Vary", "Accept-Encoding")
 			accept := r.Header["Accept-Encoding"]
-			if r.Method == http.MethodHead || negotiate.Encoding(accept, "gzip") == "" {
+			if negotiate.Encoding(accept, "gzip") == "" {
 				next.ServeHTTP(w, r)
 				return
 			}
-			c := &writer{ResponseWriter: w}
+			c := &writer{ResponseWriter: w, head: r.Method == http.MethodHead, known: r.Header["If-None-Match"]}
 			next.ServeHTTP(c, r)
 			c.close()
 		})
@@ -48,6 +51,8 @@ type writer struct {
 	held    []byte
 	decided bool
 	zip     *gzip.Writer // nil: the body goes as it is
+	head    bool         // only the header goes
+	known   []string     // the tags that the caller has
 }
 
 var writers = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
@@ -60,7 +65,7 @@ func (w *writer) HeaderSent() bool { return w.status != 0 }
 func (w *writer) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 func (w *writer) WriteHeader(status int) {
-	if status < 200 {
+	if status < 200 && status != http.StatusSwitchingProtocols {
 		w.ResponseWriter.WriteHeader(status)
 		return
 	}
@@ -72,7 +77,7 @@ func (w *writer) WriteHeader(status int) {
 func (w *writer) Write(p []byte) (int, error) {
 	w.WriteHeader(http.StatusOK)
 	if !w.decided {
-		if len(w.held)+len(p) < threshold {
+		if len(w.held)+len(p) < threshold && !w.large() {
 			w.held = append(w.held, p...)
 			return len(p), nil
 		}
@@ -80,10 +85,20 @@ func (w *writer) Write(p []byte) (int, error) {
 			return 0, err
 		}
 	}
-	if w.zip != nil {
+	switch {
+	case w.zip != nil:
 		return w.zip.Write(p)
+	case w.head && w.Header().Get("Content-Encoding") == "gzip":
+		return len(p), nil
 	}
 	return w.ResponseWriter.Write(p)
+}
+
+// large reports whether the answer to a HEAD announces enough to be compressed,
+// though its body never comes.
+func (w *writer) large() bool {
+	n, err := strconv.ParseInt(w.Header().Get("Content-Length"), 10, 64)
+	return w.head && err == nil && n >= threshold
 }
 
 // fits reports whether the answer may and should be compressed.
@@ -91,7 +106,7 @@ func (w *writer) fits() bool {
 	h := w.Header()
 	if w.status == http.StatusNoContent || w.status == http.StatusNotModified || w.status == http.StatusPartialContent ||
 		h.Get("Content-Encoding") != "" || h.Get("Content-Range") != "" ||
-		strings.Contains(h.Get("Cache-Control"), "no-transform") {
+		unchangeable(h["Cache-Control"]) {
 		return false
 	}
 	media, _, err := mime.ParseMediaType(h.Get("Content-Type"))
@@ -106,6 +121,19 @@ func (w *writer) fits() bool {
 	return name == "javascript" || name == "yaml" || name == "wasm" || name == "x-ndjson"
 }
 
+// unchangeable reports whether a list of directives has no-transform (RFC 9111, 5.2.2.6);
+// their names know no case (5.2).
+func unchangeable(lines []string) bool {
+	for _, line := range lines {
+		for directive := range strings.SplitSeq(line, ",") {
+			if strings.EqualFold(strings.Trim(directive, " \t"), "no-transform") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // decide sends the header and what was held back.
 func (w *writer) decide(compressed bool) error {
 	w.decided = true
@@ -116,13 +144,18 @@ func (w *writer) decide(compressed bool) error {
 		if tag := h.Get("Etag"); tag != "" && !strings.HasPrefix(tag, "W/") {
 			h.Set("Etag", "W/"+tag) // other bytes, same meaning (RFC 9110, 8.8.1)
 		}
-		w.zip = writers.Get().(*gzip.Writer)
-		w.zip.Reset(w.ResponseWriter)
+		if !w.head {
+			w.zip = writers.Get().(*gzip.Writer)
+			w.zip.Reset(w.ResponseWriter)
+		}
+	}
+	if tag := h.Get("Etag"); w.status == http.StatusNotModified && slices.ContainsFunc(w.known, func(list string) bool { return strings.Contains(list, "W/"+tag) }) {
+		h.Set("Etag", "W/"+tag) // that of the 200 which the caller has (RFC 9110, 15.4.5)
 	}
 	w.ResponseWriter.WriteHeader(w.status)
 	held := w.held
 	w.held = nil
-	if len(held) == 0 {
+	if len(held) == 0 || w.head && compressed {
 		return nil
 	}
 	var err error
@@ -149,7 +182,7 @@ func (w *writer) Flush() {
 
 func (w *writer) close() {
 	if w.status != 0 && !w.decided {
-		w.decide(false)
+		w.decide(w.large() && w.fits())
 	}
 	if w.zip != nil {
 		w.zip.Close()

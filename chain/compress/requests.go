@@ -1,6 +1,8 @@
 package compress
 
 import (
+	"bytes"
+	"errors"
 	"io"
 	"net/http"
 	"strings"
@@ -9,26 +11,30 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
 
+// largestWindow of zstd: RFC 8878, 3.1.1.1.2 asks for no more. A decoder makes it as
+// large as it is announced, so it is refused before that.
+const largestWindow = 8 << 20
+
 // Requests unpacks the bodies of requests that are sent with Content-Encoding gzip
-// or zstd. The limit of a route's body (wicketway.Limits) holds for what comes out,
-// so a small body cannot become a large one. Any other coding is refused with 415
-// and the field Accept-Encoding (RFC 9110, 15.5.16).
+// or zstd. The limit of a route's body (wicketway.Limits) holds for what comes in and
+// for what comes out, so a small body cannot become a large one. Any other coding, and
+// more than one, is refused with 415 and the field Accept-Encoding (RFC 9110, 15.5.16).
 //
 // Nothing is read before the route reads its body: a guard comes first.
 func Requests() wicketway.Middleware {
 	return wicketway.Wrap("unpack", func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			coding := strings.ToLower(strings.TrimSpace(r.Header.Get("Content-Encoding")))
-			switch coding {
-			case "", "identity":
+			codings := codings(r.Header["Content-Encoding"])
+			if len(codings) == 0 {
 				next.ServeHTTP(w, r)
 				return
-			case "gzip", "x-gzip", "zstd":
-			default:
-				wicketway.Fail(w, r, problem.UnsupportedMedia.New("The body is encoded as %s; accepted are gzip and zstd.", coding).
+			}
+			if len(codings) > 1 || codings[0] != "gzip" && codings[0] != "x-gzip" && codings[0] != "zstd" {
+				wicketway.Fail(w, r, problem.UnsupportedMedia.New("The body is encoded as %s; accepted is one of gzip and zstd.", clip.Text(strings.Join(codings, ", "), 200)).
 					WithHeader("Accept-Encoding", "gzip, zstd"))
 				return
 			}
@@ -37,7 +43,7 @@ func Requests() wicketway.Middleware {
 			plain.Header.Del("Content-Encoding")
 			plain.Header.Del("Content-Length")
 			plain.ContentLength = -1
-			body := &unpacker{packed: r.Body, coding: coding}
+			body := &unpacker{packed: r.Body, coding: codings[0], limit: wicketway.BodyLimit(r.Context())}
 			defer body.release()
 			plain.Body = body
 			next.ServeHTTP(w, &plain)
@@ -45,10 +51,23 @@ func Requests() wicketway.Middleware {
 	})
 }
 
+// codings lists what a body is encoded by, over all lines of the field (RFC 9110, 8.4).
+func codings(lines []string) (all []string) {
+	for _, line := range lines {
+		for coding := range strings.SplitSeq(line, ",") {
+			if coding = strings.ToLower(strings.Trim(coding, " \t")); coding != "" && coding != "identity" {
+				all = append(all, coding)
+			}
+		}
+	}
+	return all
+}
+
 // An unpacker starts to unpack when it is first read from.
 type unpacker struct {
 	packed io.ReadCloser
 	coding string
+	limit  int64 // of what comes out; 0: none
 	plain  io.Reader
 	free   func()
 }
@@ -56,6 +75,7 @@ type unpacker struct {
 func (u *unpacker) Read(p []byte) (int, error) {
 	if u.plain == nil {
 		if err := u.open(); err != nil {
+			u.plain = nil
 			return 0, u.broken(err)
 		}
 	}
@@ -66,21 +86,55 @@ func (u *unpacker) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// broken tells a body that is not what it says from one that did not come as a whole.
 func (u *unpacker) broken(err error) error {
+	if _, large := errors.AsType[*http.MaxBytesError](err); large {
+		return err
+	}
+	if p, known := errors.AsType[*problem.Problem](err); known { // of the connection
+		return p
+	}
+	switch err {
+	case zstd.ErrDecoderSizeExceeded:
+		return &http.MaxBytesError{Limit: u.limit}
+	case zstd.ErrWindowSizeExceeded:
+		return problem.BodyTooLarge.New("The body asks for a window of more than %d bytes.", largestWindow).With("limit", largestWindow).Because(err)
+	}
 	return problem.Unreadable.New("The body is not well-formed %s.", u.coding).Because(err)
 }
 
 func (u *unpacker) open() error {
 	if u.coding == "zstd" {
-		z, err := zstd.NewReader(u.packed, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(16<<20))
-		if err != nil {
-			return err
-		}
-		u.plain, u.free = z, z.Close
-		return nil
+		return u.openZstd()
 	}
 	z, err := gzip.NewReader(u.packed)
-	u.plain = z
+	if err == nil {
+		u.plain = z
+	}
+	return err
+}
+
+// openZstd unpacks what has a limit as a whole, so that no window is made for it.
+func (u *unpacker) openZstd() error {
+	options := []zstd.DOption{zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(largestWindow)}
+	if u.limit == 0 {
+		z, err := zstd.NewReader(u.packed, options...)
+		if err == nil {
+			u.plain, u.free = z, z.Close
+		}
+		return err
+	}
+	packed, err := io.ReadAll(u.packed)
+	if err != nil {
+		return err
+	}
+	z, err := zstd.NewReader(nil, append(options, zstd.WithDecoderMaxMemory(uint64(u.limit)))...)
+	if err != nil {
+		return err
+	}
+	defer z.Close()
+	all, err := z.DecodeAll(packed, nil)
+	u.plain = bytes.NewReader(all)
 	return err
 }
 
