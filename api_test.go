@@ -204,6 +204,64 @@ func TestInputs(t *testing.T) {
 	}
 }
 
+type edges struct {
+	Host   string  `from:"header Host"`
+	Berth  string  `from:"cookie berth"`
+	Level  float64 `from:"query level"`
+	Change *change `from:"body"`
+}
+
+type change struct {
+	Name string `json:"name"`
+}
+
+// What is at the edge of a request, row by row.
+func TestEdgesOfRequests(t *testing.T) {
+	var api *wicketway.API
+	api = build(t,
+		wicketway.Route("PATCH /edges", func(_ context.Context, in *edges) (string, error) {
+			return fmt.Sprint(in.Host, in.Berth, in.Level, in.Change != nil), nil
+		}),
+		wicketway.Group(wicketway.Limits{AtOnce: 1}, wicketway.Route("GET /outer", func(context.Context, wicketway.None) (int, error) {
+			return ask(api, "GET /inner", "", "").Code, nil
+		}), wicketway.Route("GET /inner", whoami, wicketway.Limits{AtOnce: 5})),
+	)
+	for _, c := range []struct {
+		line, header, body string
+		chunked            bool
+		status             int
+		want               string
+	}{
+		{"PATCH /edges", "", "", false, 200, `"canal.example0 false"`},
+		{"PATCH /edges", "", "", true, 200, `"canal.example0 false"`}, // of unknown length, and empty
+		{"PATCH /edges", asJSON, `{"name":"x"}`, true, 200, `"canal.example0 true"`},
+		{"PATCH /edges", "Content-Type: text/plain", `{"name":"x"}`, true, 415, "unsupported-media-type"},
+		{"PATCH /edges", "Content-Type: application/json-patch+json", `[]`, false, 415, "The body is a JSON Patch."},
+		{"PATCH /edges", "Content-Type: application/merge-patch+json", `null`, false, 200, `"canal.example0 false"`},
+		{"PATCH /edges", "Cookie: berth=a; berth=b", "", false, 400, `"stands more than once"`},
+		{"PATCH /edges", "Cookie: berth=a", "", false, 200, `"canal.examplea0 false"`},
+		{"PATCH /edges?level=NaN", "", "", false, 400, "must be a number"},
+		{"PATCH /edges?level=Infinity", "", "", false, 400, "must be a number"},
+		{"PATCH /edges?level=1e400", "", "", false, 400, "must be a number"},
+		{"GET /outer", "", "", false, 200, "503"}, // the outer limit holds beside the inner one
+		{"GET /outer", "", "", false, 200, "503"}, // and the seat was given back
+	} {
+		method, target, _ := strings.Cut(c.line, " ")
+		r := httptest.NewRequest(method, target, strings.NewReader(c.body))
+		if r.Host = "canal.example"; c.chunked {
+			r.ContentLength, r.TransferEncoding = -1, []string{"chunked"}
+		}
+		if name, value, ok := strings.Cut(c.header, ": "); ok {
+			r.Header.Add(name, value)
+		}
+		w := httptest.NewRecorder()
+		api.ServeHTTP(w, r)
+		if w.Code != c.status || !strings.Contains(w.Body.String(), c.want) {
+			t.Errorf("%s (%s) %s: %d %s, want %d %s", c.line, c.header, c.body, w.Code, w.Body, c.status, c.want)
+		}
+	}
+}
+
 var (
 	errCanal  = problem.Define(http.StatusConflict, "canal", "The canal cannot do that now")
 	errClosed = errCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed")

@@ -6,12 +6,15 @@ import (
 	"embed"
 	"fmt"
 	"io"
+	"io/fs"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -19,6 +22,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/compress"
 )
 
 type lockInput struct {
@@ -53,6 +57,14 @@ func TestAroundTheMatch(t *testing.T) {
 		}),
 		wicketway.Route("OPTIONS /own", func(context.Context, wicketway.None) (string, error) { return "own", nil }),
 		wicketway.Route("PURGE /own", whoami),
+		wicketway.Route("GET /{tenant}/gates/{gate}", func(_ context.Context, in struct {
+			Tenant string `from:"path tenant"`
+			Gate   string `from:"path gate"`
+		}) (string, error) {
+			return in.Tenant + "|" + in.Gate, nil
+		}),
+		wicketway.Handle("* /any/{+path}", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "any ", r.Method) })),
+		wicketway.Handle("GET /any/one", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "one") })),
 	)
 	for request, want := range map[string]string{
 		"GET /locks/bell":                           `200 "bell"`,
@@ -84,6 +96,17 @@ func TestAroundTheMatch(t *testing.T) {
 		"GET http://canal.example":                  "404 not-found", // absolute form, empty path (RFC 9110, 4.2.3)
 		"GET http://canal.example/locks/bell":       `200 "bell"`,
 		"OPTIONS *":                                 "204 ",
+		"PUT /any/thing":                            "200 any PUT",
+		"DELETE /any/one":                           "200 any DELETE",
+		"GET /any/one":                              "200 one",
+		`GET /\evil.example/gates/x/`:               "308 /%5Cevil.example/gates/x",
+		`GET //\evil.example/gates/x`:               "308 /%5Cevil.example/gates/x",
+		`GET /%5Cevil.example/gates/x/`:             "308 /%5Cevil.example/gates/x",
+		"GET ///evil.example/gates/x":               "308 /evil.example/gates/x",
+		"GET /a%2Fb\"^`\\é/gates/x/":                "308 /a%2Fb%22%5E%60%5C%C3%A9/gates/x",
+		"GET /a%2fb/gates//%3Cx%3E?q=%2F&r=\"<é>":   "308 /a%2fb/gates/%3Cx%3E?q=%2F&r=%22%3C%C3%A9%3E",
+		"GET /a#b/gates/x/":                         "308 /a%23b/gates/x",
+		"GET /a;b=c:@!$&'()*+,/gates/x/":            "308 /a;b=c:@!$&'()*+,/gates/x",
 		"GET *":                                     "400 bad-request",
 		"CONNECT canal.example:443":                 "501 not-implemented",
 		"GET /locks/" + strings.Repeat("x", 20_000): `200 "x`,
@@ -105,6 +128,79 @@ func TestAroundTheMatch(t *testing.T) {
 	}
 	if w := ask(http.StripPrefix("/front", api), "GET /front/locks/?x=1", "", ""); w.Header().Get("Location") != "/front/locks?x=1" {
 		t.Errorf("behind a stripped prefix: %s", w.Header().Get("Location"))
+	}
+	if w := ask(http.StripPrefix("//evil.example", api), "GET http://x//evil.example/locks/", "", ""); strings.HasPrefix(w.Header().Get("Location"), "//") {
+		t.Errorf("behind a prefix that is a host: %s", w.Header().Get("Location"))
+	}
+}
+
+//go:embed examples/first
+var nested embed.FS
+
+// What is not there is 404, whatever the operating system calls it, and ranges are as
+// RFC 9110, 14 has them.
+func TestFilesOfTheSystem(t *testing.T) {
+	dir := t.TempDir()
+	inside := filepath.Join(dir, "in")
+	for _, err := range []error{
+		os.MkdirAll(filepath.Join(inside, "a b?"), 0o700), os.WriteFile(filepath.Join(inside, "ten.txt"), []byte("0123456789"), 0o600),
+		os.WriteFile(filepath.Join(dir, "secret"), []byte("secret"), 0o600), os.WriteFile(filepath.Join(inside, "a b?", "index.html"), []byte("index"), 0o600),
+		os.Symlink("../secret", filepath.Join(inside, "out")), os.Symlink("loop", filepath.Join(inside, "loop")),
+		os.WriteFile(filepath.Join(inside, "closed"), nil, 0), syscall.Mkfifo(filepath.Join(inside, "pipe"), 0o600),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	root, err := os.OpenRoot(inside)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	below, err := fs.Sub(nested, "examples/first")
+	if err != nil {
+		t.Fatal(err)
+	}
+	api := build(t, wicketway.Chain(compress.Bodies()), wicketway.Log(slog.New(slog.DiscardHandler)),
+		wicketway.Files("/root", root.FS()), wicketway.Files("/dir", os.DirFS(inside)), wicketway.Files("/sub", below))
+	tag := ask(api, "GET /sub/main.go", "", "").Header().Get("Etag")
+	for _, c := range []struct {
+		request, header string
+		status          int
+		field, body     string
+	}{
+		{"GET /root/ten.txt/x", "", 404, "", "There is no file"}, // ENOTDIR
+		{"GET /root/" + strings.Repeat("x", 5000), "", 404, "", "There is no file"},
+		{"GET /root/a%00b", "", 404, "", "There is no file"},
+		{"GET /root/loop", "", 404, "", "There is no file"},
+		{"GET /root/out", "", 404, "", "There is no file"}, // a link that leaves its root
+		{"GET /root/pipe", "", 404, "", "There is no file"},
+		{"GET /dir/pipe", "", 404, "", "There is no file"},
+		{"GET /dir/ten.txt/", "", 404, "", "There is no file"},
+		{"GET /root/a%20b%3F?x=1", "", 308, "Location: /root/a%20b%3F/?x=1", ""},
+		{"GET /root/a%20b%3F/", "", 200, "", "index"},
+		{"GET /sub/main.go", "If-None-Match: " + tag, 304, "Etag: " + tag, ""},
+		{"GET /root/ten.txt", "Range: bytes=2-3", 206, "Content-Range: bytes 2-3/10", "23"},
+		{"GET /root/ten.txt", "Range: BYTES=-2", 206, "Content-Range: bytes 8-9/10", "89"},
+		{"GET /root/ten.txt", "Range: bytes=-0", 416, "Content-Range: bytes */10", "range"},
+		{"GET /root/ten.txt", "Range: bytes=10-", 416, "Content-Range: bytes */10", "range"},
+		{"GET /root/ten.txt", "Range: bytes=-0,1-1", 206, "Content-Range: bytes 1-1/10", "1"},
+		{"GET /root/ten.txt", "Range: lines=1-2", 200, "", "0123456789"}, // 14.2
+		{"GET /root/ten.txt", "Range: bytes=x-2", 200, "", "0123456789"},
+		{"GET /root/ten.txt", "Range: bytes=", 200, "", "0123456789"},
+		{"HEAD /root/ten.txt", "Range: bytes=2-3", 200, "Content-Length: 10", ""},
+		{"HEAD /sub/main.go", "Accept-Encoding: gzip", 200, "Content-Length: ", ""}, // the compressed length is not known
+		{"HEAD /sub/main.go", "Accept-Encoding: gzip", 200, "Content-Encoding: gzip", ""},
+		{"GET /sub/main.go", "Accept-Encoding: gzip\nIf-None-Match: W/" + tag, 304, "Etag: W/" + tag, ""},
+	} {
+		w := ask(api, c.request, c.header, "")
+		name, value, _ := strings.Cut(c.field, ": ")
+		if w.Code != c.status || !strings.Contains(w.Body.String(), c.body) || c.body == "" && w.Body.Len() > 0 || c.field != "" && w.Header().Get(name) != value {
+			t.Errorf("%.60s (%s): %d %v %.200s, want %d %s %s", c.request, c.header, w.Code, w.Header(), w.Body, c.status, c.field, c.body)
+		}
+	}
+	if tag == "" {
+		t.Error("a file below an embedded folder has no tag")
 	}
 }
 
@@ -203,7 +299,8 @@ func TestLinks(t *testing.T) {
 	}
 	var linked string
 	api := build(t,
-		wicketway.Version("v1", wicketway.Route("GET /locks/{lock}", findLock)),
+		wicketway.Version("v1", wicketway.Route("GET /locks/{lock}", findLock), wicketway.Route("GET /locks/own", whoami)),
+		wicketway.Handle("GET /either/{from}-{to}", http.NotFoundHandler(), wicketway.Name("either")),
 		wicketway.Version("v2", wicketway.Route("GET /chambers/{lock}", findLock),
 			wicketway.Route("GET /here", func(ctx context.Context, _ wicketway.None) (string, error) {
 				var err error
@@ -224,6 +321,10 @@ func TestLinks(t *testing.T) {
 		{"v2/wicketway_test.findLock", lockInput{Lock: "a/b", Since: 4}, "/v2/chambers/a%2Fb?since=4"},
 		{"v1/wicketway_test.findLock", lockInput{Lock: "bell"}, "/v1/locks/bell"},
 		{"wicketway_test.findLock", lockInput{Lock: "bell"}, "write one of v1/wicketway_test.findLock, v2/wicketway_test.findLock"},
+		{"either", map[string]string{"from": "3", "to": "5"}, "/either/3-5"},
+		{"either", map[string]string{"from": "3-4", "to": "5"}, "would be read back as"},
+		{"v1/wicketway_test.findLock", lockInput{Lock: "bell/"}, "/v1/locks/bell%2F"},
+		{"v1/wicketway_test.findLock", lockInput{Lock: "own"}, "leads to GET /v1/locks/own"},
 		{"file", map[string]string{"path": "a/b c"}, "/files/a/b%20c"},
 		{"file", map[string]string{"file": "a"}, "has no parameter {file}"},
 		{"file", lockInput{}, "give a map[string]string"},

@@ -105,14 +105,57 @@ func TestEveryWayToFail(t *testing.T) {
 		}
 		return nil
 	}
+	forgets := wicketway.Wrap("forgets", func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { next.ServeHTTP(w, r.WithContext(context.Background())) })
+	})
+	odd := problem.Define(1000, "odd", "Odd")
+	gone := problem.Define(http.StatusGone, "gone", "It is no more")
+	type named struct {
+		Name string `from:"path name"`
+	}
 	api := build(t,
 		wicketway.Log(slog.New(slog.NewJSONHandler(log, nil))),
 		wicketway.Chain(requestid.Assign(), accesslog.To(slog.New(slog.NewJSONHandler(log, nil)))),
 		wicketway.Translate(func(err error) error {
-			if errors.Is(err, sql.ErrNoRows) || errors.Is(err, sql.ErrTxDone) {
+			switch {
+			case errors.Is(err, sql.ErrNoRows), errors.Is(err, sql.ErrTxDone):
 				return problem.Overloaded.New("outer")
+			case errors.Is(err, sql.ErrConnDone):
+				return errStored
+			case errors.Is(err, io.ErrNoProgress):
+				panic("the translation is wrong")
 			}
 			return nil
+		}),
+		wicketway.Route("GET /bare", give(fmt.Errorf("find: %w", sql.ErrConnDone))),
+		wicketway.Route("GET /translation", give(io.ErrNoProgress)),
+		wicketway.Route("GET /canceled", give(fmt.Errorf("gauge: %w", context.Canceled))),
+		wicketway.Route("GET /panic/problem", throw(errClosed.New("Closed."))),
+		wicketway.Route("GET /odd", give(odd.New("Odd."))),
+		wicketway.Route("GET /undeclared", give(gone)),
+		wicketway.Route("GET /forgotten", whoami, wicketway.Chain(forgets)),
+		wicketway.Handle("GET /nothing/wrong", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { wicketway.Fail(w, r, nil) })),
+		wicketway.Handle("GET /fields", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Set-Cookie", "session=1")
+			w.Header().Set("X-Request-Id", "another")
+			w.Header().Add("Vary", "Origin")
+			panic(secret)
+		})),
+		wicketway.Route("GET /reply/fields", func(context.Context, wicketway.None) (wicketway.Reply[any], error) {
+			return wicketway.Reply[any]{Header: http.Header{"Set-Cookie": {"session=1"}}, Value: make(chan int)}, nil
+		}),
+		wicketway.Route("GET /reply/204", func(context.Context, wicketway.None) (wicketway.Reply[string], error) {
+			return wicketway.Reply[string]{Status: 205}, nil
+		}),
+		wicketway.Route("GET /reply/1000", func(context.Context, wicketway.None) (wicketway.Reply[string], error) {
+			return wicketway.Reply[string]{Status: 1000}, nil
+		}),
+		wicketway.Handle("GET /status/1000", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(1000) })),
+		wicketway.Route("GET /nil/{name}", func(context.Context, named) (*gauge, error) { return nil, nil }),
+		wicketway.Route("GET /nil/{name}/reply", func(context.Context, named) (*wicketway.Reply[gauge], error) { return nil, nil }),
+		wicketway.Route("GET /nil", func(context.Context, *wicketway.None) (*gauge, error) { return nil, nil }),
+		wicketway.Route("POST /nil/{name}", func(context.Context, *named) (*wicketway.Reply[*gauge], error) {
+			return &wicketway.Reply[*gauge]{}, nil
 		}),
 		wicketway.Group(wicketway.Translate(func(error) error { return nil }, rowsFirst),
 			wicketway.Route("GET /row", give(fmt.Errorf("find: %w", sql.ErrNoRows))),
@@ -180,6 +223,24 @@ func TestEveryWayToFail(t *testing.T) {
 		{"GET /guarded", 401, "unauthorized", "WWW-Authenticate: Plate", "no plate"},
 		{"GET /old/pot", 418, "im-a-teapot", "X-Kept: yes", "teapot in /srv/old.go"},
 		{"GET /fail", 500, "internal", "", "SELECT pin"},
+		{"GET /bare", 404, "no-such-row", "", "no-such-row: find: sql: connection"}, // the cause is kept
+		{"GET /translation", 500, "internal", "", "the translation is wrong"},
+		{"GET /canceled", 500, "internal", "", "gauge: context canceled"}, // nobody left
+		{"GET /panic/problem", 500, "internal", "", "panic: lock-closed"},
+		{"GET /odd", 500, "internal", "", "the status 1000, which is no error"},
+		{"GET /undeclared", 410, "gone", "", "gone"},
+		{"GET /forgotten", 500, "internal", "", "without its context"},
+		{"GET /nothing/wrong", 500, "internal", "", "without an error"},
+		{"GET /fields", 500, "internal", "Set-Cookie: ", "SELECT pin"},
+		{"GET /fields", 500, "internal", "Vary: Accept", "SELECT pin"},
+		{"GET /reply/fields", 500, "internal", "Set-Cookie: ", "cannot be written"},
+		{"GET /reply/204", 500, "internal", "", "205, which has no content"},
+		{"GET /reply/1000", 500, "internal", "", "status 1000, which is no success"},
+		{"GET /status/1000", 500, "internal", "", "the status 1000 is none"},
+		{"GET /nil/bell", 404, "not-found", "", "Nothing is at /nil/bell"},
+		{"GET /nil/bell/reply", 404, "not-found", "", "Nothing is at"},
+		{"GET /nil", 500, "internal", "", "the route GET /nil returned nil without an error"},
+		{"POST /nil/bell", 500, "internal", "", "the route POST /nil/{name} returned nil"},
 	} {
 		fields := strings.SplitN(c.request, " ", 3)
 		body := strings.Join(fields[2:], "")
@@ -214,10 +275,17 @@ func TestEveryWayToFail(t *testing.T) {
 		}
 		lines := log.take()
 		checkLog(t, c.request, lines, c.status, c.cause)
+		if c.status >= 500 && c.status != 503 && c.code == "internal" && !strings.Contains(lines[0], "_test.go:") {
+			t.Errorf("%s: the line does not say where the route is served: %s", c.request, lines[0])
+		}
 		if fields[1] == "/problem" && !strings.Contains(lines[0], `"private":{"gate":7}`) {
 			t.Errorf("what is private is not logged: %s", lines[0])
 		}
 	}
+	if resp, err := http.Get(server.URL + "/problems/gone"); err != nil || resp.StatusCode != 200 {
+		t.Errorf("the type of a kind that no route names leads nowhere: %v %+v", err, resp)
+	}
+	log.take()
 	// What ends without an answer: a part, an abort, a caller who leaves. No client
 	// is used, since it would ask again.
 	raw := func(path string) net.Conn {
@@ -404,7 +472,7 @@ func TestFailuresInsideAMountedAPI(t *testing.T) {
 	logger := slog.New(slog.NewJSONHandler(log, nil))
 	inner := build(t, wicketway.Log(logger), wicketway.Route("GET /closed", func(context.Context, wicketway.None) (string, error) {
 		return "", errClosed.New("Closed.").Because(io.ErrUnexpectedEOF)
-	}))
+	}), wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic("no water") }))
 	outer := build(t, wicketway.Log(logger), wicketway.Chain(requestid.Assign(), accesslog.To(logger)), wicketway.Mount("/inner", inner))
 	w := ask(outer, "GET /inner/closed", "", "")
 	checkProblem(t, "inside", w, 409, "lock-closed")
@@ -412,6 +480,12 @@ func TestFailuresInsideAMountedAPI(t *testing.T) {
 		t.Errorf("%v %s", w.Header(), w.Body)
 	}
 	checkLog(t, "inside", log.take(), 409, "lock-closed: Closed.: unexpected EOF")
+	ask(outer, "GET /inner/panic", "", "") // told once, by the outer log
+	checkLog(t, "a panic inside", log.take(), 500, "panic: no water")
+	ask(build(t, wicketway.Log(logger), wicketway.Mount("/inner", inner)), "GET /inner/panic", "", "")
+	if lines := log.take(); len(lines) != 1 || !strings.Contains(lines[0], "no water") {
+		t.Errorf("without an access log: %q", lines)
+	}
 }
 
 // A client gets the same kind again, with its members.

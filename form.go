@@ -130,7 +130,8 @@ func (p *inputForm) read(v reflect.Value, r *http.Request, s *state, found *faul
 		if params["boundary"] == "" {
 			return nil, unsupported("The Content-Type has no boundary (RFC 2046, 5.1.1).", p.accepts())
 		}
-		return p.parts(v, multipart.NewReader(body, params["boundary"]), r, s, found)
+		whole := io.MultiReader(body, strings.NewReader("\r\n"), cutShort{})
+		return p.parts(v, multipart.NewReader(whole, params["boundary"]), r, s, found)
 	}
 	text, err := io.ReadAll(body)
 	if err != nil {
@@ -142,6 +143,12 @@ func (p *inputForm) read(v reflect.Value, r *http.Request, s *state, found *faul
 	}
 	return form, nil
 }
+
+// cutShort stands behind a multipart body. Whoever reads so far has missed the closing
+// delimiter (RFC 2046, 5.1.1), which package multipart does not insist on.
+type cutShort struct{}
+
+func (cutShort) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
 // parts reads a multipart form (RFC 7578) part by part, so that nothing is kept
 // of a file that is too large.

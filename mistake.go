@@ -116,6 +116,12 @@ func filesOf(at place, parts []Part) files {
 		}
 	}
 	add(group{at: at, parts: parts})
+	all.shorten()
+	return all
+}
+
+// shorten finds the shortest end of each path that no other has.
+func (all files) shorten() {
 	count := map[string]int{}
 	for file := range all {
 		for i := range len(file) {
@@ -132,7 +138,6 @@ func filesOf(at place, parts []Part) files {
 			}
 		}
 	}
-	return all
 }
 
 func (f files) where(p place) string {

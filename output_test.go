@@ -11,7 +11,10 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/textproto"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -153,6 +156,11 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 			}
 			return fmt.Sprintf("%d %s %s %v %d %d %s", in.Limit, in.Session, in.Lock, in.Crew, len(all), in.Photo.Size, in.Photo.Type), err
 		}),
+		wicketway.Route("POST /table", func(_ context.Context, in struct {
+			Table wicketway.File `from:"file table" rule:"contentMediaType=text/csv"`
+		}) (string, error) {
+			return fmt.Sprint(in.Table.Type, " ", in.Table.Size), nil
+		}),
 		wicketway.Route("POST /simple", func(_ context.Context, in struct {
 			Lock string `from:"form lock" rule:"required"`
 			Days int    `from:"form days" rule:"default=1"`
@@ -172,7 +180,8 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 		for _, f := range fields {
 			name, value, _ := strings.Cut(f, "=")
 			if name, file, ok := strings.Cut(name, "@"); ok {
-				part, _ := w.CreateFormFile(name, file)
+				file, media, _ := strings.Cut(file, ";")
+				part, _ := w.CreatePart(textproto.MIMEHeader{"Content-Disposition": {`form-data; name="` + name + `"; filename="` + file + `"`}, "Content-Type": {media}})
 				io.WriteString(part, value)
 				continue
 			}
@@ -198,6 +207,12 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 		{"POST /report", []string{"lock=bell", "nobody-asked@x=" + strings.Repeat("x", 90_000), "photo@a.png=" + png}, `"3 abc bell [] 8 8 image/png"`},
 		{"POST /report", []string{"photo@a.png=" + png, "photo@b.png=" + png, "lock=bell"}, "400 file photo unique"},
 		{"POST /report", []string{"more@a.bin=" + strings.Repeat("x", 500_000)}, "413 "},
+		{"POST /report", []string{"lock=bell", "photo@a.png=" + png + strings.Repeat("x", 70_000), "more@b.bin=" + strings.Repeat("y", 70_000), "more@c.bin=" + strings.Repeat("z", 80_000)},
+			`"3 abc bell [] 70008 70008 image/png"`}, // one after the other in one file
+		{"POST /table", []string{"table@a.csv;text/csv=a,b"}, `"text/csv 3"`}, // what sniffs as plain text is the text that was claimed
+		{"POST /table", []string{"table@a.csv;image/png=a,b"}, "422 file table contentMediaType"},
+		{"POST /table", []string{"table@a.csv;text/csv=" + png}, "422 file table contentMediaType"},
+		{"POST /table", append(slices.Repeat([]string{"x=1"}, 1000), "table@a.csv;text/csv=a"), "413 "},
 	} {
 		body, header := form(c.fields...)
 		w := ask(api, c.line, header, body)
@@ -210,7 +225,7 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 			t.Errorf("%s %.60q: %s, want %s", c.line, c.fields, got, c.want)
 		}
 	}
-	if strings.Join(left, ", ") != "b.txt text/plain 5, c.png image/png 8" {
+	if strings.Join(left, ", ") != "b.txt text/plain 5, c.png image/png 8, b.bin text/plain 70000, c.bin text/plain 80000" {
 		t.Errorf("files of a list: %q", left)
 	}
 	if after, _ := os.ReadDir(temporary); len(after) > len(before) {
@@ -225,11 +240,24 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 		{"POST /simple", "application/x-www-form-urlencoded", "days=x", 400, "form"},
 		{"POST /simple", "application/x-www-form-urlencoded", "lock=%zz", 400, "not well-formed"},
 		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nbroken", 400, "multipart"},
+		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nContent-Disposition: form-data; name=lock\r\n\r\nbell", 400, "closing delimiter"}, // RFC 2046, 5.1.1
+		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nContent-Disposition: form-data; name=lock\r\n\r\nbell\r\n--x\r\n", 400, "closing delimiter"},
+		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nContent-Disposition: form-data; name=lock\r\n\r\nbell\r\n--x", 400, "closing delimiter"},
+		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nContent-Disposition: form-data; name=other\r\n\r\nbell", 400, "closing delimiter"},
+		{"POST /simple", "multipart/form-data; boundary=x", "", 400, "closing delimiter"},
+		{"POST /simple", "multipart/form-data", "--x--", 415, "no boundary"},
+		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nContent-Disposition: form-data; name=lock\r\n\r\nbell\r\n--x--", 200, "bell1"},
 		{"POST /simple", "application/json", "{}", 415, "application/x-www-form-urlencoded, multipart/form-data"},
 		{"POST /raw", "application/octet-stream", strings.Repeat("x", 400_000), 200, "400000"},
 	} {
 		if w := ask(api, c.line, "Content-Type: "+c.media, c.body); w.Code != c.status || !strings.Contains(w.Body.String(), c.want) {
 			t.Errorf("%s %s: %d %s, want %d %s", c.line, c.media, w.Code, w.Body, c.status, c.want)
+		}
+	}
+	t.Setenv("TMPDIR", filepath.Join(temporary, "there is no such folder"))
+	if body, header := form("photo@a.png=" + png + strings.Repeat("x", 90_000)); true {
+		if w := ask(api, "POST /report", header, body); w.Code != 500 || !strings.Contains(w.Body.String(), "internal") {
+			t.Errorf("without a temporary folder: %d %s", w.Code, w.Body)
 		}
 	}
 	wide := build(t, wicketway.Limits{Body: 8 << 20}, wicketway.Route("POST /long", func(_ context.Context, in struct {

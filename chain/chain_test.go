@@ -66,6 +66,7 @@ func TestBearer(t *testing.T) {
 		{"good", "Bearer " + sign(t, jwt.SigningMethodHS256, secret, good), 200, "", ""},
 		{"the scheme in another case", "bearer " + sign(t, jwt.SigningMethodHS256, secret, good), 200, "", ""},
 		{"none", "", 401, "token-missing", "Bearer"},
+		{"twice", "Bearer " + sign(t, jwt.SigningMethodHS256, secret, good) + "\nBearer x", 401, "token-malformed", `Bearer error="invalid_token"`},
 		{"another scheme", "Basic eDp5", 401, "token-missing", "Bearer"},
 		{"no JWT", "Bearer x.y", 401, "token-malformed", `Bearer error="invalid_token"`},
 		{"expired", "Bearer " + sign(t, jwt.SigningMethodHS256, secret, jwt.MapClaims{"sub": "a", "exp": past}), 401, "token-expired", `Bearer error="invalid_token"`},
@@ -78,8 +79,10 @@ func TestBearer(t *testing.T) {
 		{"no scope", "Bearer " + sign(t, jwt.SigningMethodHS256, secret, jwt.MapClaims{"sub": "a", "exp": soon}), 403, "scope-missing", `Bearer error="insufficient_scope", scope="read"`},
 	} {
 		r := httptest.NewRequest("GET", "/me", nil)
-		if c.field != "" {
-			r.Header.Set("Authorization", c.field)
+		for one := range strings.SplitSeq(c.field, "\n") {
+			if one != "" {
+				r.Header.Add("Authorization", one)
+			}
 		}
 		w := httptest.NewRecorder()
 		api.ServeHTTP(w, r)
@@ -109,6 +112,7 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 		wicketway.Route("GET /text", text),
 		wicketway.Route("GET /png", text, wicketway.Chain(answer("Content-Type: image/png"))),
 		wicketway.Route("GET /part", text, wicketway.Chain(answer("Content-Range: bytes 0-1999/9000"))),
+		wicketway.Route("GET /fixed", text, wicketway.Chain(answer("Cache-Control: max-age=5, No-Transform"))),
 		wicketway.Route("GET /tagged", text, wicketway.Chain(answer(`Etag: "v1"`))),
 		wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic("x") }),
 	)
@@ -128,7 +132,9 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 		{"HEAD /text?bytes=2000", "gzip", true, 0, ""},
 		{"GET /png", "gzip", false, 2000, ""},
 		{"GET /part", "gzip", false, 2000, ""},
+		{"GET /fixed", "gzip", false, 2000, ""}, // directives know no case (RFC 9111, 5.2)
 		{"GET /tagged", "gzip", true, 2000, `W/"v1"`},
+		{"HEAD /tagged", "gzip", true, 0, `W/"v1"`},
 	} {
 		method, target, _ := strings.Cut(c.line, " ")
 		r := httptest.NewRequest(method, target, nil)
@@ -210,12 +216,20 @@ type vessel struct {
 	Owner     *vessel        `json:"owner"`
 	Extra     map[string]any `json:"extra"`
 	private   string
+	pin       string
+	*Mooring
+	crew map[any]any
+}
+
+type Mooring struct {
+	Secret string
+	Name   string
 }
 
 // No secret reaches the log, whatever it is in; what is none stays as it was.
 func TestRedact(t *testing.T) {
 	const hidden = "hush"
-	v := &vessel{Plate: "OB-1001", Telephone: hidden, Code: hidden, private: hidden,
+	v := &vessel{Plate: "OB-1001", Telephone: hidden, Code: hidden, private: "kept private", pin: hidden, Mooring: &Mooring{hidden, "Wharf 7"}, crew: map[any]any{"token": hidden, 7: "x"},
 		Owner: &vessel{Plate: "OB-1038", Telephone: hidden}, Extra: map[string]any{"API-Key": hidden, "list": []any{map[string]string{"e_mail": hidden, "name": "Grebe"}}}}
 	v.Owner.Owner = v // a value that contains itself ends
 	var out bytes.Buffer
@@ -224,11 +238,14 @@ func TestRedact(t *testing.T) {
 		"vessel", v, "header", http.Header{"Authorization": {hidden}, "Accept": {"text/html"}}, "Berth", hidden,
 		slog.Group("inner", "access_token", hidden, "name", "Grebe"), "plain", struct{ A int }{7}, "bytes", []byte("abc"), "error", io.EOF)
 	log.WithGroup("secret").Info("all", "a", hidden)
+	byText := slog.New(accesslog.Redact(slog.NewTextHandler(&out, nil)))
+	byText.Info("text", "vessel", struct{ pin, name string }{hidden, "x"}, "crew", map[any]string{"api_key": hidden, 3: "third"}, "at", time.Date(2027, 5, 4, 0, 0, 0, 0, time.UTC),
+		"deep", struct{ in struct{ Token string } }{struct{ Token string }{hidden}}, "keys", map[[2]string]any{{"a", "b"}: map[string]string{"password": hidden}})
 	text := out.String()
 	if strings.Contains(text, hidden) {
 		t.Errorf("a secret is in the log: %s", text)
 	}
-	for _, kept := range []string{"OB-1001", "OB-1038", "Grebe", "text/html", `"kept":1`, `{"A":7}`, "YWJj", "EOF", accesslog.Blank} {
+	for _, kept := range []string{"OB-1001", "OB-1038", "Grebe", "text/html", "third", "2027-05-04", "Wharf 7", `"kept":1`, `{"A":7}`, "YWJj", "EOF", accesslog.Blank} {
 		if !strings.Contains(text, kept) {
 			t.Errorf("%s is not in the log: %s", kept, text)
 		}

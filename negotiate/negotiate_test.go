@@ -30,7 +30,12 @@ func TestEncoding(t *testing.T) {
 		{[]string{"gzip;q=2"}, ""},      // no weight (12.4.2)
 		{[]string{"gzip;q=0.1234"}, ""}, // three digits at the most
 		{[]string{"gzip ; Q=0.5"}, "gzip"},
-		{[]string{",, gzip ,"}, "gzip"}, // empty items count for nothing (5.6.1.2)
+		{[]string{"gzip;q=0, gzip;q=1"}, "gzip"}, // the order never decides
+		{[]string{"gzip;q=1, x-gzip;q=0"}, "gzip"},
+		{[]string{"*;q=0, *;q=0.5"}, "br"},
+		{[]string{"identity;q=0.9, br;q=0.8, identity;q=0"}, ""},
+		{[]string{`x;a="gzip, br"`}, ""}, // a quoted string is one value (5.6.4)
+		{[]string{",, gzip ,"}, "gzip"},  // empty items count for nothing (5.6.1.2)
 	} {
 		if got := negotiate.Encoding(c.accept, "br", "gzip"); got != c.want {
 			t.Errorf("%q: %q, want %q", c.accept, got, c.want)
@@ -55,6 +60,13 @@ func TestMediaType(t *testing.T) {
 		{[]string{"text/html;q=0.1, */*"}, "application/json"},
 		{[]string{"*/*, application/json;q=0"}, "text/html"}, // the most specific range counts
 		{[]string{"application/*;q=0.2, text/html;q=0.1"}, "application/json"},
+		{[]string{`text/html;x="a,application/json", application/json;q=0.5`}, "text/html"}, // quoted strings (5.6.4)
+		{[]string{`text/html;x="a\"b;q=0,c";q=0.2, application/json;q=0.1`}, "text/html"},
+		{[]string{"text/html;q=0.1, application/json;q=0.5, text/html;q=0.9"}, "text/html"}, // the order never decides
+		{[]string{"text/html;q=0.9, application/json;q=0.5, text/html;q=0.1"}, "text/html"},
+		{[]string{"text/html;level=1;q=0.9, application/json;q=0.5, text/html;q=0.1"}, "application/json"},
+		{[]string{"application/json;charset=utf-8;q=0.9, application/json;v=2;q=0.1, text/html;q=0.5"}, "application/json"},
+		{[]string{`text/html;q="0.5`}, ""}, // a string that never ends
 		{[]string{"text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8"}, "text/html"},
 	} {
 		if got := negotiate.MediaType(c.accept, "application/json", "text/html"); got != c.want {

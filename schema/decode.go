@@ -24,7 +24,8 @@ type Reading struct {
 // Decode reads a JSON text into the value that into points to (of the type that
 // t was compiled from), sets defaults and checks every rule. It returns nil, or
 // the faults in the order of the text, those of types' own Checks behind the others
-// where the text could not be decoded as a whole; more says that there are further
+// where the text could not be decoded as a whole (and none of theirs where it is no
+// JSON); more says that there are further
 // ones, beyond the bound. After a fault the value is undefined.
 //
 // What is right takes the fast path: the text is decoded, the rules are asked of

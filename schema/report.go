@@ -50,13 +50,16 @@ func (t *Type) report(data []byte, how Reading) *reporter {
 		scratch: map[*Type]reflect.Value{},
 	}
 	err := r.value(site{typ: t, null: t.null, needed: true})
+	syntax := err != nil
 	if err == nil && !r.more {
 		if _, err = r.in.ReadToken(); err == nil {
+			syntax = true
 			r.fault("syntax", nil, "is followed by something more; a body is one JSON value", true)
 		} else if err == io.EOF {
 			err = nil
 		}
 	}
+	syntax = syntax || err != nil
 	if err != nil && !r.more {
 		e, ok := errors.AsType[*jsontext.SyntacticError](err)
 		if !ok {
@@ -64,7 +67,7 @@ func (t *Type) report(data []byte, how Reading) *reporter {
 		}
 		r.add(syntaxFault(data, e))
 	}
-	if len(r.ready) > 0 && !r.more {
+	if len(r.ready) > 0 && !r.more && !syntax {
 		a := asker{skimmer: skimmer{data: data}, Report: Report{faults: r.faults}, ready: r.ready, lenient: r.lenient}
 		a.value()
 		r.faults = a.Report.faults
@@ -228,12 +231,11 @@ func (r *reporter) object(t *Type) error {
 	seen := make([]bool, len(t.fields))
 	var others map[string]bool
 	for r.in.PeekKind() != jsontext.KindEndObject {
-		token, err := r.in.ReadToken()
+		raw, err := r.in.ReadValue()
 		if err != nil {
 			return err
 		}
-		name := token.String()
-		f := t.byName[name]
+		f, name := t.member(raw)
 		r.path.push(spot{name: name})
 		switch {
 		case f != nil && seen[f.number] || f == nil && others[name]:
@@ -269,6 +271,17 @@ func (r *reporter) object(t *Type) error {
 		}
 	}
 	return nil
+}
+
+// member finds a member by its name as it stands in the text.
+func (t *Type) member(raw jsontext.Value) (*field, string) {
+	if name := raw[1 : len(raw)-1]; stdbytes.IndexByte(name, '\\') < 0 {
+		if f := t.byName[string(name)]; f != nil {
+			return f, f.name
+		}
+	}
+	name, _ := jsontext.AppendUnquote(nil, raw) // valid: it was read
+	return t.byName[string(name)], string(name)
 }
 
 // unknown says that a member has no place, and which are meant perhaps.

@@ -131,10 +131,10 @@ func (c *counter) Flush() {
 }
 
 func (c *counter) WriteHeader(status int) {
+	c.ResponseWriter.WriteHeader(status) // first: it panics where the status is none
 	if c.status == 0 && status >= 200 {
 		c.status = status
 	}
-	c.ResponseWriter.WriteHeader(status)
 }
 
 func (c *counter) Write(p []byte) (int, error) {

@@ -19,6 +19,9 @@ import (
 // large as it is announced, so it is refused before that.
 const largestWindow = 8 << 20
 
+// leastRoom is what is set aside for a body before it is unpacked.
+const leastRoom = 64 << 10
+
 // Requests unpacks the bodies of requests that are sent with Content-Encoding gzip
 // or zstd. The limit of a route's body (wicketway.Limits) holds for what comes in and
 // for what comes out, so a small body cannot become a large one. Any other coding, and
@@ -114,7 +117,8 @@ func (u *unpacker) open() error {
 	return err
 }
 
-// openZstd unpacks what has a limit as a whole, so that no window is made for it.
+// openZstd unpacks what has a limit as a whole, so that no window is made for it. Room
+// is made in proportion to what came, not to what is announced.
 func (u *unpacker) openZstd() error {
 	options := []zstd.DOption{zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(largestWindow)}
 	if u.limit == 0 {
@@ -128,14 +132,18 @@ func (u *unpacker) openZstd() error {
 	if err != nil {
 		return err
 	}
-	z, err := zstd.NewReader(nil, append(options, zstd.WithDecoderMaxMemory(uint64(u.limit)))...)
+	z, err := zstd.NewReader(nil, append(options, zstd.WithDecodeAllCapLimit(true))...)
 	if err != nil {
 		return err
 	}
 	defer z.Close()
-	all, err := z.DecodeAll(packed, nil)
-	u.plain = bytes.NewReader(all)
-	return err
+	for size := min(u.limit, max(leastRoom, 4*int64(len(packed)))); ; size = min(u.limit, 4*size) {
+		all, err := z.DecodeAll(packed, make([]byte, 0, size))
+		if err != zstd.ErrDecoderSizeExceeded || size == u.limit {
+			u.plain = bytes.NewReader(all)
+			return err
+		}
+	}
 }
 
 // Close closes the packed body.

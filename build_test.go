@@ -1,0 +1,180 @@
+package wicketway
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/wicketway/wicketway/schema"
+)
+
+type gate struct {
+	Gates []*gate `json:"gates" from:"body"`
+}
+
+// FuzzBuild compiles input and output types whose fields and tags are put together at
+// random. Whatever they are, there is a plan or there are mistakes.
+func FuzzBuild(f *testing.F) {
+	types := []reflect.Type{
+		reflect.TypeFor[string](), reflect.TypeFor[int8](), reflect.TypeFor[float32](), reflect.TypeFor[bool](), reflect.TypeFor[[]byte](), reflect.TypeFor[[3]uint8](),
+		reflect.TypeFor[time.Time](), reflect.TypeFor[time.Duration](), reflect.TypeFor[*time.Time](), reflect.TypeFor[[]int](), reflect.TypeFor[map[string]int](),
+		reflect.TypeFor[map[bool]string](), reflect.TypeFor[any](), reflect.TypeFor[error](), reflect.TypeFor[func()](), reflect.TypeFor[chan int](), reflect.TypeFor[complex64](),
+		reflect.TypeFor[Optional[int]](), reflect.TypeFor[*Optional[string]](), reflect.TypeFor[gate](), reflect.TypeFor[*gate](), reflect.TypeFor[File](), reflect.TypeFor[[]File](),
+		reflect.TypeFor[Cursor[int]](), reflect.TypeFor[None](), reflect.TypeFor[Page[int]](), reflect.TypeFor[Reply[*gate]](), reflect.TypeFor[*Reply[string]](), reflect.TypeFor[**string](),
+		reflect.TypeFor[struct{ embedded }](), reflect.TypeFor[schema.Report](), reflect.TypeFor[reflect.Type](), reflect.TypeFor[uintptr](),
+	}
+	f.Add(uint64(1), `from:"path x"`, `json:"a,omitzero" rule:"minimum=1 maximum=0"`)
+	f.Add(uint64(2), `from:"file f" rule:"maxLength=-1 contentMediaType=*/x"`, `rule:"default=x enum=a|b pattern='('"`)
+	f.Add(uint64(3), `from:"header Host" rule:"items.format=date uniqueItems"`, `json:",string,embed" rule:"multipleOf=1e99999999999"`)
+	f.Add(uint64(4), `from:""`, `rule:"minimum=1e-800 exclusiveMaximum=99999999999999999999999"`)
+	f.Fuzz(func(t *testing.T, seed uint64, first, second string) {
+		random := rand.New(rand.NewPCG(seed, 1))
+		fields := make([]reflect.StructField, 1+random.IntN(4))
+		for i := range fields {
+			tag := []string{first, second, first + " " + second, `json:"x"`, `from:"query q"`, `from:"form f"`}[random.IntN(6)]
+			fields[i] = reflect.StructField{Name: fmt.Sprintf("F%d", i), Type: types[random.IntN(len(types))], Tag: reflect.StructTag(tag)}
+		}
+		of := reflect.StructOf(fields)
+		for _, of := range []reflect.Type{of, reflect.PointerTo(of), reflect.SliceOf(of), types[random.IntN(len(types))]} {
+			b := builder{api: &API{named: map[string]*target{}}}
+			terms := b.initialTerms()
+			to := &target{api: b.api, method: []string{"GET", "POST", "PATCH"}[random.IntN(3)], names: []string{"x"}[:random.IntN(2)], terms: terms}
+			at := site{builder: &b, target: to, line: "TEST /"}
+			in := compileInput(&at, of)
+			compileOutput(&at, of, in)
+			for _, m := range b.mistakes {
+				if strings.Contains(m.Text, "%!") || m.Text == "" {
+					t.Errorf("%v: %q", of, m.Text)
+				}
+			}
+		}
+	})
+}
+
+type embedded struct{ A, B int }
+
+func (embedded) Check() error { return nil }
+
+type lockRule struct{}
+
+func (lockRule) Check(*schema.Report) {}
+
+type gateRule struct{}
+
+func (gateRule) Check(*schema.Report) {}
+
+// Every slip of the pen that Go and JSON would pass over is a mistake, and says what to
+// write instead.
+func TestBuildLeavesNothingSilent(t *testing.T) {
+	serve := func(context.Context, None) (None, error) { return None{}, nil }
+	var guard Authenticator
+	var setting Setting
+	group := func(of reflect.Type) func(*testing.T) string {
+		return func(t *testing.T) string {
+			b := builder{api: &API{named: map[string]*target{}}}
+			at := site{builder: &b, target: &target{api: b.api, method: "POST", terms: b.initialTerms()}, line: "POST /"}
+			compileInput(&at, of)
+			return b.mistakes.Error()
+		}
+	}
+	built := func(parts ...Part) func(*testing.T) string {
+		return func(t *testing.T) string {
+			_, err := Build(Info{"T", "1"}, parts...)
+			return fmt.Sprint(err)
+		}
+	}
+	for name, c := range map[string]struct {
+		mistakes func(*testing.T) string
+		want     []string
+	}{
+		"a nil setting":             {built(Route("GET /x", serve, setting)), []string{"a part or a setting is nil"}},
+		"a nil guard":               {built(Guard(guard), Route("GET /x", serve)), []string{"the guard is nil"}},
+		"a guard that holds nil":    {built(Guard((*wrongGuard)(nil)), Route("GET /x", serve)), []string{"the guard is nil"}},
+		"middleware without effect": {built(Chain(Wrap("w", func(next http.Handler) http.Handler { return nil })), Route("GET /x", serve)), []string{"the middleware w gave no handler"}},
+		"scopes as one text":        {built(Guard(wrongGuard{}), Scopes("a b", "", `"`), Route("GET /x", serve)), []string{`"a b" is no scope`, `"" is no scope`, `Scopes("a", "b")`, `"\"" is no scope`}},
+		"no scopes":                 {built(Guard(wrongGuard{}), Scopes(), Route("GET /x", serve)), []string{"none is given"}},
+		"conditions without a GET":  {built(Route("PUT /x", serve, Conditional())), []string{"no GET stands here"}},
+		"205 with content":          {built(Route("GET /x", func(context.Context, None) (string, error) { return "", nil }, Answers(205))), []string{"205 has no content"}},
+		"several at once": {built(Route("GET /{x", func(context.Context, struct {
+			A int `from:"querry a"`
+			B int `from:"query b" rule:"minLength=1 minimum=x"`
+		}) (None, error) {
+			return None{}, nil
+		}, Answers(99))), []string{"never closed", `unknown source "querry"`, "rule minLength", `"x" is not a number`, "99 is no status"}},
+		"a body under a path": {built(Route("POST /{x}", func(context.Context, struct{ A int }) (None, error) { return None{}, nil })), []string{"no field reads {x}"}},
+		"rules for rule": {group(reflect.TypeFor[struct {
+			A int `from:"query a" rules:"minimum=1"`
+		}]()), []string{"the struct tag rules is read by nobody: write rule"}},
+		"form for from": {group(reflect.TypeFor[struct {
+			A int `form:"query a"`
+		}]()), []string{"the struct tag form is read by nobody: write from"}},
+		"Json for json": {group(reflect.TypeFor[struct {
+			A int `Json:"a" db:"a"`
+		}]()), []string{"write json"}},
+		"omitEmpty": {group(reflect.TypeFor[struct {
+			A int `json:"a,omitEmpty"`
+			B int `json:"b,omit_zero"`
+		}]()), []string{`"omitEmpty" is not known here`, `"omit_zero" is not known here`}},
+		"enum with commas": {group(reflect.TypeFor[struct {
+			A string `json:"a" rule:"enum=a,b"`
+		}]()), []string{"write enum=a|b"}},
+		"another Check": {group(reflect.TypeFor[struct {
+			Body embedded `json:"body"`
+		}]()), []string{"so it is never asked: write Check(*schema.Report)"}},
+		"two embedded Checks": {group(reflect.TypeFor[struct {
+			lockRule
+			gateRule
+			A int `from:"query a"`
+		}]()), []string{"it embeds lockRule and gateRule"}},
+		"limits": {group(reflect.TypeFor[struct {
+			A uint8   `json:"a" rule:"maximum=300"`
+			B int     `json:"b" rule:"minimum=2 maximum=1"`
+			C float64 `json:"c" rule:"maximum=9007199254740993"`
+			D string  `json:"d" rule:"minLength=3 maxLength=2"`
+			E float64 `json:"e" rule:"minimum=1 exclusiveMaximum=1"`
+			F float32 `json:"f" rule:"maximum=1e39"`
+			G *int    `json:"g" rule:"type=string"`
+		}]()), []string{"300 is beyond what a uint8", "beside maximum=1", "cannot hold 9007199254740993 exactly; the nearest is 9007199254740992", "beside maxLength=2",
+			"beside exclusiveMaximum=1", "1e39 is beyond", `"string" is not what int is`}},
+		"files": {group(reflect.TypeFor[struct {
+			A File `from:"file a" rule:"maxLength=-1 contentMediaType=png size=3"`
+			B File `from:"file a"`
+			C int  `from:"file c"`
+		}]()), []string{`"-1" is not a number of bytes`, `"png" is not a media type`, "rule size: unknown keyword for a file", "file a is read by another field", "a wicketway.File"}},
+		"header fields": {group(reflect.TypeFor[struct {
+			A string `from:"header Trailer"`
+			B string `from:"header a:b"`
+		}]()), []string{"the server takes the field Trailer", "no name of a field"}},
+		"readOnly and required": {group(reflect.TypeFor[struct {
+			A int `json:"a" rule:"readOnly required"`
+		}]()), []string{"what is readOnly is never sent"}},
+	} {
+		said := c.mistakes(t)
+		for _, want := range c.want {
+			if !strings.Contains(said, want) {
+				t.Errorf("%s: wanted %q, got %s", name, want, said)
+			}
+		}
+	}
+	// Files of one name are told apart by as many folders as it takes.
+	all := filesOf(place{}, nil)
+	for _, file := range []string{"/a/canal/locks/routes.go", "/a/canal/passages/routes.go", "/b/canal/locks/routes.go", "/a/main.go"} {
+		all[file] = ""
+	}
+	for file, want := range map[string]string{"/a/main.go": "main.go", "/a/canal/passages/routes.go": "passages/routes.go", "/b/canal/locks/routes.go": "b/canal/locks/routes.go"} {
+		if all.shorten(); all[file] != want {
+			t.Errorf("%s is called %s, want %s", file, all[file], want)
+		}
+	}
+}
+
+type wrongGuard struct{}
+
+func (wrongGuard) Authenticate(*http.Request) (*Identity, error) { return nil, nil }
+func (wrongGuard) Challenge([]string) string                     { return "" }
+func (wrongGuard) String() string                                { return "wrong" }
