@@ -19,8 +19,8 @@ import (
 // large as it is announced, so it is refused before that.
 const largestWindow = 8 << 20
 
-// leastRoom is what is set aside for a body before it is unpacked.
-const leastRoom = 64 << 10
+// leastRoom is what is set aside for a body before it is unpacked: two blocks of zstd.
+const leastRoom = 256 << 10
 
 // Requests unpacks the bodies of requests that are sent with Content-Encoding gzip
 // or zstd. The limit of a route's body (wicketway.Limits) holds for what comes in and
@@ -137,9 +137,10 @@ func (u *unpacker) openZstd() error {
 		return err
 	}
 	defer z.Close()
-	for size := min(u.limit, max(leastRoom, 4*int64(len(packed)))); ; size = min(u.limit, 4*size) {
+	most := max(u.limit, leastRoom)
+	for size := min(most, max(leastRoom, 4*int64(len(packed)))); ; size = min(most, 4*size) {
 		all, err := z.DecodeAll(packed, make([]byte, 0, size))
-		if err != zstd.ErrDecoderSizeExceeded || size == u.limit {
+		if err != zstd.ErrDecoderSizeExceeded || size == most {
 			u.plain = bytes.NewReader(all)
 			return err
 		}
