@@ -58,7 +58,7 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // request has been answered, whatever happens on the way.
 func (t *target) from(k int, w http.ResponseWriter, r *http.Request, s *state) {
 	defer s.catch(w, r)
-	if t.guard != nil && k == t.guardAt {
+	if t.guard != nil && k == int(t.guardAt) {
 		if err := t.admit(r, s); err != nil {
 			Fail(w, r, err)
 			return

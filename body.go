@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"cmp"
 	"errors"
 	"io"
 	"net/http"
@@ -22,97 +23,108 @@ const (
 	lingerTime  = 2 * time.Second
 )
 
-// An intake is the body of a request as it comes in from the connection. It counts,
-// and it holds callers to a size, a rate and the route's time.
+// An intake is what is known of the body of a request as it comes in.
 type intake struct {
-	source io.ReadCloser
-	state  *state
-	limit  int64 // in bytes; 0: none here
-	rate   int64 // in bytes a second; negative: none
-
+	source   io.ReadCloser
 	received int64
-	start    time.Time
-	renewed  time.Time // when the read deadline was last set
-	ended    bool      // the body was read to its end
-	err      error     // what ended it otherwise
-	off      bool      // the connection takes no deadlines
+	begun    time.Duration // when reading began, since the program did
+	renewed  time.Duration // when the read deadline was last set
+	err      error         // what ended the body, if not its end
+	ended    bool          // it was read to its end
+	off      bool          // the connection takes no deadlines
 }
 
-func (in *intake) Read(p []byte) (int, error) {
+// A received body stands between the connection and whoever reads. It counts, and it
+// holds callers to a size, a rate and the route's time. It is the state by another
+// name, so that it takes no memory of its own.
+type received state
+
+var programStart = time.Now()
+
+// takeBody puts the received body in the place of the server's.
+func (s *state) takeBody(r *http.Request) {
+	if r.Body == nil || r.Body == http.NoBody || r.ContentLength == 0 {
+		return
+	}
+	s.in.source = r.Body
+	r.Body = (*received)(s)
+}
+
+func (b *received) Read(p []byte) (int, error) {
+	in := &b.in
 	if in.err != nil {
 		return 0, in.err
 	}
-	if in.limit > 0 {
-		p = p[:min(int64(len(p)), in.limit+1-in.received)]
+	limit := int64(0)
+	if b.target.reads {
+		limit = b.target.limits.Body
+		p = p[:min(int64(len(p)), limit+1-in.received)]
 	}
-	in.renew()
+	b.renew()
 	n, err := in.source.Read(p)
 	in.received += int64(n)
 	switch {
 	case err == io.EOF:
 		in.ended = true
-		in.setDeadline(time.Time{})
+		b.setDeadline(time.Time{})
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		in.err = in.late(err)
+		in.err = b.late(err)
 		return n, in.err
 	case err != nil:
 		in.err = err
 	}
-	if in.limit > 0 && in.received > in.limit {
+	if limit > 0 && in.received > limit {
 		in.ended = false
-		in.err = &http.MaxBytesError{Limit: in.limit}
+		in.err = &http.MaxBytesError{Limit: limit}
 		return n - 1, in.err
 	}
 	return n, err
 }
 
 // Close closes the body that the server gave.
-func (in *intake) Close() error { return in.source.Close() }
+func (b *received) Close() error { return b.in.source.Close() }
+
+func (b *received) rate() int64 { return cmp.Or(b.target.limits.Rate, leastRate) }
 
 // late is the problem of a body that did not come in time.
-func (in *intake) late(cause error) error {
-	if until, ok := in.state.Deadline(); ok && !time.Now().Before(until) {
-		return problem.BodyTimeout.New("The body did not arrive within the time that the route has; %d bytes came.", in.received).Because(cause)
+func (b *received) late(cause error) error {
+	if until, ok := b.Deadline(); ok && !time.Now().Before(until) {
+		return problem.BodyTimeout.New("The body did not arrive within the time that the route has; %d bytes came.", b.in.received).Because(cause)
 	}
 	return problem.BodyTimeout.New("The body came too slowly: %d bytes in %.0f seconds; at least %d bytes a second are expected after the first %.0f seconds.",
-		in.received, time.Since(in.start).Seconds(), in.rate, bodyGrace.Seconds()).Because(cause)
+		b.in.received, (time.Since(programStart) - b.in.begun).Seconds(), b.rate(), bodyGrace.Seconds()).Because(cause)
 }
 
 // renew sets the deadline for the next read. It need not be exact to the second.
-func (in *intake) renew() {
-	if in.off {
+func (b *received) renew() {
+	if b.in.off {
 		return
 	}
-	now := time.Now()
-	if in.start.IsZero() {
-		in.start = now
-	} else if now.Sub(in.renewed) < time.Second {
+	now := time.Since(programStart)
+	if b.in.begun == 0 {
+		b.in.begun = now
+	} else if now-b.in.renewed < time.Second {
 		return
 	}
-	in.renewed = now
-	until, limited := in.state.Deadline()
-	if in.rate > 0 {
-		paced := in.start.Add(bodyGrace + time.Duration(in.received)*time.Second/time.Duration(in.rate))
-		if !limited || paced.Before(until) {
-			until, limited = paced, true
-		}
+	b.in.renewed = now
+	paced := programStart.Add(b.in.begun + bodyGrace + time.Duration(b.in.received)*time.Second/time.Duration(b.rate()))
+	if until, ok := b.Deadline(); ok && until.Before(paced) {
+		paced = until
 	}
-	if limited {
-		in.setDeadline(until)
-	}
+	b.setDeadline(paced)
 }
 
 // setDeadline does without http.ResponseController where it can: one is made for
 // every request that has a body.
-func (in *intake) setDeadline(t time.Time) {
-	if in.off || t.IsZero() && in.renewed.IsZero() {
+func (b *received) setDeadline(t time.Time) {
+	if b.in.off {
 		return
 	}
-	if w, ok := in.state.ResponseWriter.(interface{ SetReadDeadline(time.Time) error }); ok {
-		in.off = w.SetReadDeadline(t) != nil
+	if w, ok := b.ResponseWriter.(interface{ SetReadDeadline(time.Time) error }); ok {
+		b.in.off = w.SetReadDeadline(t) != nil
 		return
 	}
-	in.off = http.NewResponseController(in.state.ResponseWriter).SetReadDeadline(t) != nil
+	b.in.off = http.NewResponseController(b.ResponseWriter).SetReadDeadline(t) != nil
 }
 
 // open reports whether the caller may still be sending.

@@ -68,7 +68,6 @@ type builder struct {
 // A target is where a request can end: a route, or a group for what none of its
 // routes takes. It is immutable.
 type target struct {
-	api      *API
 	method   string        // route.AnyMethod for what is mounted
 	function *runtime.Func // that serves it; nil for handlers
 	reads    bool          // the input reads the body
@@ -142,7 +141,7 @@ func (b *builder) list(at place, parts []Part, outer terms) terms {
 		}
 	}
 	if t.guardAt < 0 {
-		t.guardAt = len(t.links)
+		t.guardAt = int32(len(t.links))
 	}
 	if !t.guarded && slices.ContainsFunc(settings, func(s setting) bool { return s.name == "Scopes" }) {
 		b.mistake(at, "Scopes: no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out")
@@ -186,7 +185,7 @@ func (b *builder) fallback(g group, prefix route.Template, t terms) {
 		return
 	}
 	n, clashes := b.prefixes.Add(route.AnyMethod, rest)
-	b.api.fallbacks = append(b.api.fallbacks, &target{api: b.api, path: prefix.String(), at: g.at, end: end, fallback: true, terms: t})
+	b.api.fallbacks = append(b.api.fallbacks, &target{path: prefix.String(), at: g.at, end: end, fallback: true, terms: t})
 	if clashes != nil { // the same prefix twice: the first group speaks for both
 		b.api.fallbacks[n] = b.api.fallbacks[clashes[0].Earlier]
 		return
@@ -237,10 +236,10 @@ func (b *builder) route(p routePart, prefix route.Template, outer terms) {
 	}
 	if err != nil {
 		b.mistake(p.at, "%s: %v", strings.TrimSpace(p.line), err)
-		p.compile(&site{builder: b, target: &target{api: b.api, method: method, at: p.at, terms: t}, line: p.line, unparsed: true})
+		p.compile(&site{builder: b, target: &target{method: method, at: p.at, terms: t}, line: p.line, unparsed: true})
 		return
 	}
-	to := &target{api: b.api, method: method, function: p.function, path: template.String(), names: template.Names(), at: p.at, terms: t}
+	to := &target{method: method, function: p.function, path: template.String(), names: template.Names(), at: p.at, terms: t}
 	site := site{builder: b, target: to, line: strings.TrimSpace(method + " " + to.path)}
 	if t.conditional && method == http.MethodGet {
 		t.conditions.used = true

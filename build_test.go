@@ -43,7 +43,7 @@ func FuzzBuild(f *testing.F) {
 		for _, of := range []reflect.Type{of, reflect.PointerTo(of), reflect.SliceOf(of), types[random.IntN(len(types))]} {
 			b := builder{api: &API{named: map[string]*target{}}}
 			terms := b.initialTerms()
-			to := &target{api: b.api, method: []string{"GET", "POST", "PATCH"}[random.IntN(3)], names: []string{"x"}[:random.IntN(2)], terms: terms}
+			to := &target{method: []string{"GET", "POST", "PATCH"}[random.IntN(3)], names: []string{"x"}[:random.IntN(2)], terms: terms}
 			at := site{builder: &b, target: to, line: "TEST /"}
 			in := compileInput(&at, of)
 			compileOutput(&at, of, in)
@@ -77,7 +77,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 	group := func(of reflect.Type) func(*testing.T) string {
 		return func(t *testing.T) string {
 			b := builder{api: &API{named: map[string]*target{}}}
-			at := site{builder: &b, target: &target{api: b.api, method: "POST", terms: b.initialTerms()}, line: "POST /"}
+			at := site{builder: &b, target: &target{method: "POST", terms: b.initialTerms()}, line: "POST /"}
 			compileInput(&at, of)
 			return b.mistakes.Error()
 		}

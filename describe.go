@@ -128,7 +128,7 @@ func (t *target) info() RouteInfo {
 		Scopes: t.scopes, Slashes: t.slashes.String(), Chain: chainInfo(t.links), At: t.at.info()}
 	if t.guard != nil {
 		at := t.guardPlace.info()
-		r.Guard, r.GuardAt, r.Asked = t.guard.String(), &at, t.guardAt
+		r.Guard, r.GuardAt, r.Asked = t.guard.String(), &at, int(t.guardAt)
 	}
 	for _, k := range t.fails {
 		r.Fails = append(r.Fails, Failing{k.Status(), k.Code(), k.Title()})

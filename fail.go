@@ -186,8 +186,10 @@ func tell(w http.ResponseWriter, r *http.Request, t *target, s *state, p *proble
 		h["Content-Type"] = contentTypeProblem
 		var text []byte
 		text, lost = p.Append(buffer.AvailableBuffer(), how)
-		if value := jsontext.Value(text).Clone(); t.development && value.Indent(indented) == nil && len(value) < problem.MaxSize {
-			text = value
+		if t.development {
+			if value := jsontext.Value(text).Clone(); value.Indent(indented) == nil && len(value) < problem.MaxSize {
+				text = value
+			}
 		}
 		buffer.Write(append(text, '\n'))
 	}

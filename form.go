@@ -125,7 +125,7 @@ func (p *inputForm) read(v reflect.Value, r *http.Request, s *state, found *faul
 	if r.ContentLength > p.limit {
 		return nil, tooLarge(p.limit, nil)
 	}
-	body := limited(r, s, p.limit)
+	body := limited(r, p.limit)
 	if media == "multipart/form-data" {
 		if params["boundary"] == "" {
 			return nil, unsupported("The Content-Type has no boundary (RFC 2046, 5.1.1).", p.accepts())

@@ -36,7 +36,6 @@ type inputPlan struct {
 	judges bool // the input has a Check of its own
 
 	pointer bool // the route takes a pointer to the input
-	faults  int  // how many are looked for
 }
 
 // An inputField is a field that is read from a text.
@@ -55,14 +54,13 @@ type inputBody struct {
 	schema   *schema.Type // nil: the body is handed on as an io.Reader
 	lenient  schema.Leniency
 	limit    int64
-	faults   int
 	accepts  []string // media types
 }
 
 // compileInput plans how a route's input is read. A pointer to a type is read like
 // the type.
 func compileInput(at *site, t reflect.Type) *inputPlan {
-	in := &inputPlan{faults: cmp.Or(at.target.limits.Faults, schema.MostFaults)}
+	in := &inputPlan{}
 	if t.Kind() == reflect.Pointer {
 		in.pointer, t = true, t.Elem()
 	}
@@ -227,7 +225,6 @@ func (in *inputPlan) takeBody(at *site, t reflect.Type, index []int, optional bo
 	if at.target.method == http.MethodPatch {
 		b.accepts = []string{"application/merge-patch+json", "application/json"}
 	}
-	b.faults = in.faults
 	var err error
 	if b.schema, err = at.schemas.Type(t); err != nil {
 		for _, e := range unjoin(err) {
@@ -248,7 +245,8 @@ func (s *site) hasBody() bool {
 
 // read fills v from a request. Its error is a problem that lists every fault.
 func (in *inputPlan) read(v reflect.Value, r *http.Request, s *state) error {
-	found := faults{most: in.faults}
+	most := cmp.Or(s.target.limits.Faults, schema.MostFaults)
+	found := faults{most: most}
 	if in.pointer {
 		v.Set(reflect.New(v.Type().Elem()))
 		v = v.Elem()
@@ -268,7 +266,7 @@ func (in *inputPlan) read(v reflect.Value, r *http.Request, s *state) error {
 	}
 	for i := range in.fields {
 		f := &in.fields[i]
-		if wrong := f.read(v.FieldByIndex(f.index), r, s, query, form, in.faults); wrong != nil {
+		if wrong := f.read(v.FieldByIndex(f.index), r, s, query, form, most); wrong != nil {
 			found.add(f.source, f.name, wrong...)
 		}
 	}
@@ -277,7 +275,7 @@ func (in *inputPlan) read(v reflect.Value, r *http.Request, s *state) error {
 		if in.body.index != nil {
 			into = v.FieldByIndex(in.body.index)
 		}
-		wrong, more, err := in.body.read(into, r, s)
+		wrong, more, err := in.body.read(into, r, most)
 		if err != nil {
 			return err
 		}
@@ -285,7 +283,7 @@ func (in *inputPlan) read(v reflect.Value, r *http.Request, s *state) error {
 		found.more = found.more || more
 	}
 	if in.judges && found.items == nil {
-		wrong, more := schema.CheckOwn(v, in.faults)
+		wrong, more := schema.CheckOwn(v, most)
 		found.more = more
 		for _, f := range wrong { // places are "query limit" or "body /slot"
 			source, place, _ := strings.Cut(f.Pointer, " ")
@@ -335,7 +333,7 @@ func recycle(b *bytes.Buffer) {
 	}
 }
 
-func (b *inputBody) read(v reflect.Value, r *http.Request, s *state) (found []schema.Fault, more bool, err error) {
+func (b *inputBody) read(v reflect.Value, r *http.Request, most int) (found []schema.Fault, more bool, err error) {
 	if b.optional && r.ContentLength == 0 {
 		return nil, false, nil
 	}
@@ -348,7 +346,7 @@ func (b *inputBody) read(v reflect.Value, r *http.Request, s *state) (found []sc
 			return nil, false, err
 		}
 	}
-	body := limited(r, s, b.limit)
+	body := limited(r, b.limit)
 	if b.schema == nil {
 		v.Set(reflect.ValueOf(body))
 		return nil, false, nil
@@ -366,14 +364,14 @@ func (b *inputBody) read(v reflect.Value, r *http.Request, s *state) (found []sc
 			return nil, false, err
 		}
 	}
-	found, more = b.schema.Decode(buffer.Bytes(), v.Addr().Interface(), schema.Reading{Lenient: b.lenient, Most: b.faults})
+	found, more = b.schema.Decode(buffer.Bytes(), v.Addr().Interface(), schema.Reading{Lenient: b.lenient, Most: most})
 	return found, more, nil
 }
 
 // limited bounds what comes out of a body. What comes in is bounded already, so only
 // where something stands between, such as an unpacker, is there more to count.
-func limited(r *http.Request, s *state, limit int64) io.Reader {
-	if r.Body == io.ReadCloser(&s.in) {
+func limited(r *http.Request, limit int64) io.Reader {
+	if _, direct := r.Body.(*received); direct {
 		return r.Body
 	}
 	return http.MaxBytesReader(nil, r.Body, limit)

@@ -44,7 +44,7 @@ func functionName(function *runtime.Func) string {
 // it is written with its version: v2/passages.find.
 func (a *API) Link(name string, input any) (string, error) {
 	if t := a.named[name]; t != nil { // with its version
-		return t.link(input)
+		return t.link(a, input)
 	}
 	var found []string
 	for key, t := range a.named {
@@ -56,7 +56,7 @@ func (a *API) Link(name string, input any) (string, error) {
 	case 0:
 		return "", fmt.Errorf("link: no route is named %q", name)
 	case 1:
-		return a.named[found[0]].link(input)
+		return a.named[found[0]].link(a, input)
 	}
 	slices.Sort(found)
 	return "", fmt.Errorf("link: several versions have a route named %q: write one of %s", name, strings.Join(found, ", "))
@@ -70,12 +70,12 @@ func LinkFrom(ctx context.Context, name string, input any) (string, error) {
 		return "", fmt.Errorf("link: %q: the context is not that of an API's request", name)
 	}
 	if t := s.api.named[s.target.version+"/"+name]; t != nil {
-		return t.link(input)
+		return t.link(s.api, input)
 	}
 	return s.api.Link(name, input)
 }
 
-func (t *target) link(input any) (string, error) {
+func (t *target) link(a *API, input any) (string, error) {
 	values, query, err := t.linkValues(input)
 	if err != nil {
 		return "", fmt.Errorf("link: %s: %w", t.name, err)
@@ -86,7 +86,7 @@ func (t *target) link(input any) (string, error) {
 	}
 	path, err := template.Expand(func(name string) string { return values[name] })
 	if err == nil {
-		err = t.leadsHere(path)
+		err = t.leadsHere(a, path)
 	}
 	if err != nil {
 		return "", fmt.Errorf("link: %s: %w", t.name, err)
@@ -99,10 +99,10 @@ func (t *target) link(input any) (string, error) {
 
 // leadsHere says where a path leads if not to its own route: another one may be more
 // specific.
-func (t *target) leadsHere(path string) error {
+func (t *target) leadsHere(a *API, path string) error {
 	var m route.Match
 	method := cmp.Or(t.method, http.MethodGet)
-	if to := t.api.find(method, path, &m); to != nil && to != t {
+	if to := a.find(method, path, &m); to != nil && to != t {
 		return fmt.Errorf("the path %s leads to %s %s at %s, which is more specific", path, to.method, to.path, to.at)
 	}
 	return nil

@@ -43,8 +43,6 @@ type output struct {
 	empty       bool   // the type is None
 	reply       bool   // the type is a Reply, or a pointer to one
 	pointer     bool   // the type, or the value of a Reply, can be nil where that is no answer
-	lookedUp    bool   // the value is one that the path names
-	source      string // of the route, for messages
 	page        string // the query parameter of a Page's cursor
 	envelope    string // the member around the value
 	conditional bool
@@ -56,8 +54,6 @@ func compileOutput(at *site, t reflect.Type, in *inputPlan) output {
 		status:      at.target.answers,
 		envelope:    at.target.envelope,
 		conditional: at.target.conditional,
-		lookedUp:    len(at.target.names) > 0 && (at.target.method == http.MethodGet || at.target.method == http.MethodHead),
-		source:      at.line,
 	}
 	if t.Kind() == reflect.Pointer && t.Implements(replierType) {
 		o.pointer = true
@@ -116,7 +112,7 @@ func (o *output) send(w http.ResponseWriter, r *http.Request, out any) error {
 	h := w.Header()
 	var own http.Header
 	if o.pointer && isNil(out) {
-		return o.nothing(r)
+		return nothing(r)
 	}
 	if o.reply {
 		var chosen int
@@ -128,7 +124,7 @@ func (o *output) send(w http.ResponseWriter, r *http.Request, out any) error {
 			return fmt.Errorf("the route answered with a Reply of status %d, which has no content (RFC 9110, 15.3), and a value", status)
 		}
 		if o.pointer && isNil(out) {
-			return o.nothing(r)
+			return nothing(r)
 		}
 	}
 	if o.empty {
@@ -185,11 +181,12 @@ func isNil(v any) bool {
 
 // nothing is what becomes of a nil that was returned without an error: where the path
 // names a value, there is none; anywhere else the route has forgotten its answer.
-func (o *output) nothing(r *http.Request) error {
-	if o.lookedUp {
+func nothing(r *http.Request) error {
+	t := stateOf(r.Context()).target
+	if len(t.names) > 0 && t.method == http.MethodGet {
 		return problem.NotFound.New("Nothing is at %s.", r.URL.EscapedPath())
 	}
-	return fmt.Errorf("the route %s returned nil without an error: return a value, a problem, or make the output wicketway.None", o.source)
+	return fmt.Errorf("the route %s returned nil without an error: return a value, a problem, or make the output wicketway.None", t.method+" "+t.path)
 }
 
 // write encodes an output. In development it is indented, and an output that

@@ -19,8 +19,8 @@ import (
 type terms struct {
 	links      []*link // the chain, outermost first
 	guard      Authenticator
-	guardAt    int // how many links come before the guard
 	guardPlace place
+	guardAt    int32 // how many links come before the guard
 	guarded    bool
 	public     bool
 	scopes     []string

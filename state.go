@@ -2,7 +2,6 @@ package wicketway
 
 import (
 	"bufio"
-	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -73,18 +72,6 @@ func newState(a *API, w http.ResponseWriter, r *http.Request) *state {
 	s := &state{Context: r.Context(), api: a}
 	s.response = response{ResponseWriter: w, state: s, head: r.Method == http.MethodHead}
 	return s
-}
-
-// takeBody puts the intake between the connection and whoever reads the body.
-func (s *state) takeBody(r *http.Request) {
-	if r.Body == nil || r.Body == http.NoBody || r.ContentLength == 0 {
-		return
-	}
-	s.in = intake{source: r.Body, state: s, rate: cmp.Or(s.target.limits.Rate, leastRate)}
-	if s.target.reads {
-		s.in.limit = s.target.limits.Body
-	}
-	r.Body = &s.in
 }
 
 // stateBehind finds the state of a request whose context a middleware has lost, by

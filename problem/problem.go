@@ -159,6 +159,7 @@ const longestError = 8 << 10
 // than 8 KiB is cut, and ends in an ellipsis.
 func (p *Problem) Error() string {
 	var b strings.Builder
+	b.Grow(32 + len(p.detail) + 64*min(len(p.items), 8))
 	b.WriteString(p.kind.code)
 	if p.detail != "" {
 		b.WriteString(": " + clip.Text(p.detail, longestDetail))
@@ -168,7 +169,10 @@ func (p *Problem) Error() string {
 			b.WriteString("; …")
 			break
 		}
-		b.WriteString("; " + item.place() + " " + clip.Text(item.Detail, longestDetail))
+		b.WriteString("; ")
+		item.place(&b)
+		b.WriteByte(' ')
+		b.WriteString(clip.Text(item.Detail, longestDetail))
 	}
 	if p.cause != nil {
 		b.WriteString(": " + p.cause.Error())
@@ -176,11 +180,17 @@ func (p *Problem) Error() string {
 	return clip.Text(b.String(), longestError)
 }
 
-func (i Item) place() string {
-	if i.Pointer != nil {
-		return strings.TrimSpace(i.In+" "+clip.Text(i.Name, longestName)) + " " + strconv.Quote(clip.Text(*i.Pointer, longestName))
+// place writes where an item is, for logs.
+func (i *Item) place(b *strings.Builder) {
+	b.WriteString(i.In)
+	if i.Name != "" {
+		b.WriteByte(' ')
+		b.WriteString(clip.Text(i.Name, longestName))
 	}
-	return i.In + " " + clip.Text(i.Name, longestName)
+	if i.Pointer != nil {
+		b.WriteByte(' ')
+		b.WriteString(strconv.Quote(clip.Text(*i.Pointer, longestName)))
+	}
 }
 
 // Is reports whether target is the problem's kind or a kind of its family.
