@@ -46,13 +46,13 @@ func main() {
 		results = append(results, r)
 		if !*asJSON {
 			if len(results) == 1 {
-				fmt.Printf("%-62s %7s %7s\n", "", "ratio", "limit")
+				fmt.Printf("%-66s %7s %7s\n", "", "ratio", "limit")
 			}
 			mark := "holds"
 			if !r.Holds {
 				mark = "FALLS SHORT"
 			}
-			fmt.Printf("%-62s %7.2f %7.2f  %-11s  %s\n", r.Name, r.Ratio, r.Limit, mark, r.note)
+			fmt.Printf("%-66s %7.2f %7.2f  %-11s  %s\n", r.Name, r.Ratio, r.Limit, mark, r.note)
 		}
 	}
 	if *asJSON {
@@ -75,6 +75,7 @@ var lines = []struct {
 	{"twice the hostile path, against twice the time", findHostile},
 	{"checked decoding of 400 bytes, against plain decoding", decodeChecked},
 	{"allocations of checked decoding, against plain", decodeAllocations},
+	{"the worst hostile megabyte, against plain decoding of a good one", hostileMegabyte},
 	{"a whole request in process, against one written by hand", requestInProcess},
 	{"allocations of a whole request, against one written by hand", requestAllocations},
 	{"CPU time of a whole request over an in-memory connection", requestOverWire},

@@ -14,7 +14,8 @@ import (
 //	Check(*schema.Report)
 //
 // is asked once its members are all well, so that it can compare them. It is not
-// asked of the zero value of a member that need not be there. A report keeps as
+// asked of the zero value of a member that need not be there, and where a body cannot
+// be decoded as a whole only of the first 1,000 values in it that can. A report keeps as
 // many faults as the bound of the input allows; what is noted after that only
 // counts as "more".
 type Report struct {

@@ -31,8 +31,7 @@ type Reading struct {
 // What is right takes the fast path: the text is decoded, the rules are asked of
 // the Go value, and only where a zero value could mean an absent member or a null
 // is the text skimmed once more. Only when something failed is it gone over again
-// to find every fault: along the value, if the text could be decoded, or else token
-// by token. All of it takes time linear in the text.
+// to find every fault. All of it takes time linear in the text.
 func (t *Type) Decode(data []byte, into any, how Reading) (found []Fault, more bool) {
 	f := t.decode(data, into, how, true)
 	return f.found, f.more
@@ -46,33 +45,67 @@ func (t *Type) decode(data []byte, into any, how Reading, mayRewrite bool) fault
 	}
 	v := reflect.ValueOf(into).Elem()
 	ok, err := t.fast(data, into, how.Lenient)
-	switch {
-	case err != nil:
-		r := t.report(data, how)
+	if !ok || t.readOnly && how.Lenient&ReadOnlyMembers == 0 {
+		r := t.report(data, how, err == nil)
 		if other := r.rewritten(); other != nil && mayRewrite {
 			v.SetZero()
 			return t.decode(other, into, how, false)
 		}
-		if r.found == nil {
+		if r.found == nil && err != nil {
 			r.add(unexplained(data, err))
 		}
-		return r.faults
-	case !ok || t.readOnly:
-		if f := t.collect(data, v, how); f.found != nil || !ok {
-			return f
+		if r.found != nil {
+			return r.faults
 		}
-		return bounded(how.Most)
-	case !t.judges:
-		return faults{}
+		if !ok { // what differed in the text is alike in Go, or the other way round
+			s := skimmer{data: data}
+			s.value(t, t.null, v) // sets the defaults
+		}
+	}
+	if t.readOnly {
+		t.clear(v)
 	}
 	r := Report{faults: bounded(how.Most)}
 	t.judge(v, &r)
 	return r.faults
 }
 
+// clear makes zero what is only the server's to set, at and below v.
+func (t *Type) clear(v reflect.Value) {
+	v, there := t.reach(v)
+	if t = t.base(); !there || !t.readOnly {
+		return
+	}
+	switch t.shape {
+	case list:
+		for i := range v.Len() {
+			t.elem.clear(v.Index(i))
+		}
+	case mapping:
+		held := reflect.New(t.elem.goType).Elem()
+		for i := v.MapRange(); i.Next(); {
+			held.Set(i.Value()) // what is in a map cannot be changed in place
+			t.elem.clear(held)
+			v.SetMapIndex(i.Key(), held)
+		}
+	case object:
+		for _, f := range t.fields {
+			fv, there := f.of(v)
+			switch {
+			case there && f.readOnly:
+				fv.SetZero()
+			case there:
+				f.typ.clear(fv)
+			}
+		}
+	}
+}
+
 // Check holds a text that is to be sent against the type, and lists its faults as
 // Decode does.
-func (t *Type) Check(data []byte) []Fault { return t.report(data, Reading{Lenient: outbound}).found }
+func (t *Type) Check(data []byte) []Fault {
+	return t.report(data, Reading{Lenient: outbound}, false).found
+}
 
 // Leniency says what Decode lets pass beyond what the type has, as a set of bits.
 type Leniency uint8

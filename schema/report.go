@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -15,18 +16,30 @@ import (
 	"github.com/wicketway/wicketway/internal/clip"
 )
 
-// A reporter walks the tokens of a text along a type and lists every fault. It goes
-// over each byte once, however deep the text is nested.
+// A reporter walks a text along a type and lists every fault. It goes over each byte
+// once, however deep the text is nested.
 type reporter struct {
+	skimmer
 	faults
-	data     []byte
-	lenient  Leniency
-	in       *jsontext.Decoder
-	path     path
-	ready    []piece   // well-formed pieces whose types' own Check is still to be asked
-	rewrites []rewrite // what the standard allows and plain decoding does not read
-	scratch  map[*Type]reflect.Value
+	end     int  // of what is valid JSON
+	cut     bool // the walk has come to the end, in the middle of a value
+	lenient Leniency
+	path    path
+	seen    []bool  // of the members of all objects that are open, a run for each
+	ready   []piece // faultless pieces whose types' own Check is still to be asked
+	other   []byte  // the text up to copied, as plain decoding reads it
+	copied  int
+	scratch map[*Type]reflect.Value
+	last    *Type // that was scratched on
+	lastV   reflect.Value
 }
+
+// How many pieces of a text that has a fault elsewhere, and how many bytes of it, are
+// decoded again for the Checks of their types. An ordinary body has fewer.
+const (
+	mostAsked  = 1000
+	bytesAsked = 128 << 10
+)
 
 // A piece of the text holds one value without a fault.
 type piece struct {
@@ -35,44 +48,54 @@ type piece struct {
 	needed     bool // or else a zero value is as good as none
 }
 
-// A rewrite says what the JSON package reads in place of a piece of the text.
-type rewrite struct {
-	start, end int
-	text       string
-}
-
-func (t *Type) report(data []byte, how Reading) *reporter {
+// report lists the faults of a text; valid says that it is known to be JSON.
+func (t *Type) report(data []byte, how Reading, valid bool) *reporter {
 	r := &reporter{
+		skimmer: skimmer{data: data},
 		faults:  bounded(how.Most),
-		data:    data,
+		end:     len(data),
 		lenient: how.Lenient,
-		in:      jsontext.NewDecoder(stdbytes.NewBuffer(data), jsontext.AllowDuplicateNames(true)),
 		scratch: map[*Type]reflect.Value{},
 	}
-	err := r.value(site{typ: t, null: t.null, needed: true})
-	syntax := err != nil
-	if err == nil && !r.more {
-		if _, err = r.in.ReadToken(); err == nil {
-			syntax = true
-			r.fault("syntax", nil, "is followed by something more; a body is one JSON value", true)
-		} else if err == io.EOF {
-			err = nil
-		}
+	var broken *Fault
+	if !valid {
+		broken = r.findEnd()
 	}
-	syntax = syntax || err != nil
-	if err != nil && !r.more {
-		e, ok := errors.AsType[*jsontext.SyntacticError](err)
-		if !ok {
-			e = &jsontext.SyntacticError{Err: err}
-		}
-		r.add(syntaxFault(data, e))
-	}
-	if len(r.ready) > 0 && !r.more && !syntax {
-		a := asker{skimmer: skimmer{data: data}, Report: Report{faults: r.faults}, ready: r.ready, lenient: r.lenient}
+	r.value(&site{typ: t, null: t.null, needed: true})
+	switch {
+	case r.faults.more:
+	case broken != nil:
+		r.add(*broken)
+	case len(r.ready) > 0:
+		a := asker{skimmer: skimmer{data: data}, Report: Report{faults: r.faults}, ready: r.ready[:min(len(r.ready), mostAsked)], lenient: r.lenient}
 		a.value()
 		r.faults = a.Report.faults
 	}
 	return r
+}
+
+// findEnd finds out how far the text is JSON, and gives the fault where that is not to
+// its end.
+func (r *reporter) findEnd() *Fault {
+	if jsontext.Value(r.data).IsValid(jsontext.AllowDuplicateNames(true)) {
+		return nil
+	}
+	data := r.data
+	d := jsontext.NewDecoder(stdbytes.NewBuffer(data), jsontext.AllowDuplicateNames(true))
+	err := d.SkipValue()
+	r.end = int(d.InputOffset())
+	r.data = append(data[:r.end:r.end], ']') // so that every token has an end
+	if err == nil {
+		if _, err = d.ReadToken(); err == nil {
+			return &Fault{Rule: "syntax", Detail: "is followed by something more; a body is one JSON value", Unreadable: true}
+		}
+	}
+	e, ok := errors.AsType[*jsontext.SyntacticError](err)
+	if !ok {
+		e = &jsontext.SyntacticError{Err: err}
+	}
+	f := syntaxFault(data, e)
+	return &f
 }
 
 func syntaxFault(data []byte, e *jsontext.SyntacticError) Fault {
@@ -82,16 +105,16 @@ func syntaxFault(data []byte, e *jsontext.SyntacticError) Fault {
 // rewritten is the text as plain decoding reads it; nil where that would change
 // nothing.
 func (r *reporter) rewritten() []byte {
-	if r.rewrites == nil || r.found != nil {
+	if r.other == nil || r.found != nil {
 		return nil
 	}
-	var text []byte
-	from := 0
-	for _, w := range r.rewrites {
-		text = append(append(text, r.data[from:w.start]...), w.text...)
-		from = w.end
-	}
-	return append(text, r.data[from:]...)
+	return append(r.other, r.data[r.copied:]...)
+}
+
+// rewrite puts what the JSON package reads in the place of the value from start to here.
+func (r *reporter) rewrite(start int, text string) {
+	r.other = append(append(r.other, r.data[r.copied:start]...), text...)
+	r.copied = r.at
 }
 
 // A site is what is asked of a value where it stands.
@@ -108,180 +131,192 @@ func (r *reporter) fault(rule string, want any, detail string, unreadable bool) 
 	r.add(Fault{Pointer: r.path.pointer(), Rule: rule, Want: want, Detail: detail, Unreadable: unreadable})
 }
 
-// below reads a value one step further down.
-func (r *reporter) below(s spot, at site) error {
-	r.path.push(s)
-	err := r.value(at)
-	r.path.pop()
-	return err
+// stopped reports whether the walk is over: at the bound, or at the end of what is JSON.
+func (r *reporter) stopped() bool { return r.faults.more || r.cut }
+
+// value reads one value.
+func (r *reporter) value(at *site) {
+	r.space()
+	if r.at >= r.end {
+		r.cut = true
+		return
+	}
+	start := r.at
+	if r.data[start] == 'n' {
+		if r.at += len("null"); !at.null {
+			r.fault("type", at.typ.name(), "must not be null", true)
+		}
+		return
+	}
+	typ := at.typ.base()
+	switch c := r.data[start]; {
+	case c == '{' && (typ.shape == object || typ.shape == mapping), c == '[' && typ.shape == list:
+		r.container(at, typ)
+		return
+	}
+	if r.skip(); r.at > r.end {
+		r.cut = true
+		return
+	}
+	r.leaf(at, typ, start)
 }
 
-// value reads one value. Its error is one of syntax, which ends the walk; where the
-// bound is reached the walk ends without one.
-func (r *reporter) value(at site) error {
-	kind := r.in.PeekKind()
-	if kind == jsontext.KindInvalid {
-		_, err := r.in.ReadToken()
-		return err
+// another goes to the next piece of an object or a list; false where there is none.
+func (r *reporter) another(end byte) bool {
+	if !r.skimmer.more(end) {
+		r.cut = r.at > r.end
+		return false
 	}
-	if kind == jsontext.KindNull && !at.null {
-		r.fault("type", at.typ.name(), "must not be null", true)
-		return r.in.SkipValue()
-	}
-	at.typ = at.typ.base()
-	switch {
-	case kind == jsontext.KindNull:
-		return r.in.SkipValue()
-	case at.typ.shape == object && kind == jsontext.KindBeginObject, at.typ.shape == mapping && kind == jsontext.KindBeginObject,
-		at.typ.shape == list && kind == jsontext.KindBeginArray:
-		return r.container(at)
-	}
-	return r.leaf(at)
+	r.cut = r.at >= r.end
+	return !r.cut
 }
 
 // container reads an object or a list. One without a fault is ready for the Check of
 // its type, and stands for all that is ready inside it.
-func (r *reporter) container(at site) error {
-	before, ready := len(r.found), len(r.ready)
-	if _, err := r.in.ReadToken(); err != nil {
-		return err
-	}
-	start := r.in.InputOffset() - 1
-	var err error
-	switch at.typ.shape {
+func (r *reporter) container(at *site, typ *Type) {
+	before, ready, start := len(r.found), len(r.ready), r.at
+	r.at++
+	switch typ.shape {
 	case object:
-		err = r.object(at.typ)
+		r.object(typ)
 	case mapping:
-		err = r.mapping(at)
+		r.mapping(at, typ)
 	default:
-		err = r.list(at)
+		r.list(at, typ)
 	}
-	if err != nil || r.more {
-		return err
+	if r.stopped() {
+		return
 	}
-	if _, err := r.in.ReadToken(); err != nil {
-		return err
+	if typ.judges && len(r.found) == before {
+		r.ready = append(r.ready[:ready], piece{uint32(start), uint32(r.at), typ, at.needed})
 	}
-	end := r.in.InputOffset()
-	if at.typ.shape == list {
-		r.wholeList(at, r.data[start:end])
-	}
-	if at.typ.judges && len(r.found) == before {
-		r.ready = append(r.ready[:ready], piece{uint32(start), uint32(end), at.typ, at.needed})
-	}
-	return nil
 }
 
-// leaf reads a value as Decode does, alone, and asks its rules.
-func (r *reporter) leaf(at site) error {
-	raw, err := r.in.ReadValue()
-	if err != nil {
-		return err
-	}
-	v, known := r.scratch[at.typ]
-	if !known {
-		v = reflect.New(at.typ.goType).Elem()
-		r.scratch[at.typ] = v
-	}
-	if !at.quoted && at.typ.readPlain(raw, v) {
-		r.ask(at, v)
-		return nil
+// leaf reads the value from start to here as Decode does, alone, and asks its rules.
+func (r *reporter) leaf(at *site, typ *Type, start int) {
+	raw := jsontext.Value(r.data[start:r.at])
+	v := r.scratchOf(typ)
+	if !at.quoted {
+		if typ.readPlain(raw, v) {
+			r.ask(at, typ, v)
+			return
+		}
+		if other := typ.otherwise(raw); other != "" && typ.readPlain(jsontext.Value(other), v) {
+			r.rewrite(start, other)
+			r.ask(at, typ, v)
+			return
+		}
 	}
 	v.SetZero()
 	options := []json.Options{r.lenient.options()}
 	if at.quoted {
 		options = append(options, json.StringifyNumbers(true))
 	}
-	err = json.Unmarshal(raw, v.Addr().Interface(), options...)
-	if err != nil && !at.quoted {
-		if other := at.typ.otherwise(raw); other != "" {
-			end := int(r.in.InputOffset())
-			r.rewrites = append(r.rewrites, rewrite{end - len(raw), end, other})
-			err = json.Unmarshal([]byte(other), v.Addr().Interface())
-		}
-	}
-	if err != nil {
+	if err := json.Unmarshal(raw, v.Addr().Interface(), options...); err != nil {
 		rule := "type"
-		if raw.Kind() == jsontext.KindString && (at.typ.shape == moment || at.typ.shape == encoded || at.typ.shape == bytes) {
+		if raw.Kind() == jsontext.KindString && (typ.shape == moment || typ.shape == encoded || typ.shape == bytes) {
 			rule = "format"
 		}
-		r.fault(rule, at.typ.name(), at.typ.refusal(raw), true)
-		return nil
+		r.fault(rule, typ.name(), typ.refusal(raw), true)
+		return
 	}
-	r.ask(at, v)
-	return nil
+	r.ask(at, typ, v)
+}
+
+// scratchOf gives a value to read a leaf into, the same for all of its type.
+func (r *reporter) scratchOf(t *Type) reflect.Value {
+	if r.last == t {
+		return r.lastV
+	}
+	v, known := r.scratch[t]
+	if !known {
+		v = reflect.New(t.goType).Elem()
+		r.scratch[t] = v
+	}
+	r.last, r.lastV = t, v
+	return v
 }
 
 // ask asks a value's rules, and its type's own Check.
-func (r *reporter) ask(at site, v reflect.Value) {
+func (r *reporter) ask(at *site, typ *Type, v reflect.Value) {
 	before := len(r.found)
 	for i := range at.rules {
 		if rule := &at.rules[i]; !rule.holds(v) {
 			r.fault(rule.keyword, rule.want, rule.detail, false)
 		}
 	}
-	if at.typ.checks && len(r.found) == before && !r.more {
+	if typ.checks && len(r.found) == before && !r.faults.more {
 		own := Report{path: r.path, faults: r.faults}
 		own.ask(v)
 		r.faults = own.faults
 	}
 }
 
-func (r *reporter) object(t *Type) error {
-	seen := make([]bool, len(t.fields))
+func (r *reporter) object(t *Type) {
+	base := len(r.seen)
+	for range t.fields {
+		r.seen = append(r.seen, false)
+	}
 	var others map[string]bool
-	for r.in.PeekKind() != jsontext.KindEndObject {
-		raw, err := r.in.ReadValue()
-		if err != nil {
-			return err
-		}
-		f, name := t.member(raw)
-		r.path.push(spot{name: name})
-		switch {
-		case f != nil && seen[f.number] || f == nil && others[name]:
-			r.fault("unique", nil, "stands twice", true)
-			err = r.in.SkipValue()
-		case f == nil:
+	next := 0
+	for r.another('}') {
+		start := r.at
+		i := r.member(t, next)
+		if next = i + 1; i < 0 {
+			name := string(nameIn(r.data[start:r.at]))
 			if others == nil {
 				others = map[string]bool{}
 			}
+			r.unknown(t, name, others[name])
 			others[name] = true
-			if r.lenient&UnknownMembers == 0 {
-				r.fault("additionalProperties", nil, t.unknown(name), false)
+			if r.skip(); r.stopped() {
+				return
 			}
-			err = r.in.SkipValue()
+			continue
+		}
+		f := t.fields[i]
+		r.path.push(spot{name: f.name})
+		switch {
+		case r.seen[base+i]:
+			r.fault("unique", nil, "stands twice", true)
+			r.skip()
 		case f.readOnly && r.lenient&(outbound|ReadOnlyMembers) == 0:
-			seen[f.number] = true
 			r.fault("readOnly", nil, sentReadOnly, false)
-			err = r.in.SkipValue()
+			r.skip()
 		default:
-			seen[f.number] = true
-			err = r.value(site{f.typ, f.null, f.rules, f.items, f.quoted, f.required})
+			r.value(&site{f.typ, f.null, f.rules, f.items, f.quoted, f.required})
 		}
 		r.path.pop()
-		if err != nil || r.more {
-			return err
+		r.seen[base+i] = true
+		if r.stopped() {
+			return
 		}
 	}
-	for _, f := range t.fields {
-		if f.required && !seen[f.number] {
+	if r.cut {
+		return
+	}
+	for i, f := range t.fields {
+		if f.required && !r.seen[base+i] {
 			r.path.push(spot{name: f.name})
 			r.fault("required", nil, "is missing", false)
 			r.path.pop()
 		}
 	}
-	return nil
+	r.seen = r.seen[:base]
 }
 
-// member finds a member by its name as it stands in the text.
-func (t *Type) member(raw jsontext.Value) (*field, string) {
-	if name := raw[1 : len(raw)-1]; stdbytes.IndexByte(name, '\\') < 0 {
-		if f := t.byName[string(name)]; f != nil {
-			return f, f.name
-		}
+const sentReadOnly = "is read-only: the server sets it, so it cannot be sent"
+
+// unknown notes a member that the type does not have.
+func (r *reporter) unknown(t *Type, name string, again bool) {
+	r.path.push(spot{name: name})
+	switch {
+	case again:
+		r.fault("unique", nil, "stands twice", true)
+	case r.lenient&UnknownMembers == 0:
+		r.fault("additionalProperties", nil, t.unknown(name), false)
 	}
-	name, _ := jsontext.AppendUnquote(nil, raw) // valid: it was read
-	return t.byName[string(name)], string(name)
+	r.path.pop()
 }
 
 // unknown says that a member has no place, and which are meant perhaps.
@@ -296,44 +331,43 @@ func (t *Type) unknown(name string) string {
 	return "is not known here; known are " + strings.Join(known, ", ")
 }
 
-func (r *reporter) mapping(at site) error {
+func (r *reporter) mapping(at *site, typ *Type) {
 	seen := map[string]bool{}
-	key := reflect.New(at.typ.goType.Key())
-	plain := at.typ.goType.Key().Kind() == reflect.String && !implements(at.typ.goType.Key(), textInterfaces)
-	for r.in.PeekKind() != jsontext.KindEndObject {
-		token, err := r.in.ReadToken()
-		if err != nil {
-			return err
-		}
-		name := token.String()
-		readable := true
-		if !plain {
-			quoted, _ := jsontext.AppendQuote(nil, name)
-			readable = json.Unmarshal(quoted, key.Interface(), json.StringifyNumbers(true)) == nil
-		}
+	key := reflect.New(typ.goType.Key())
+	plain := isPlainText(typ.goType.Key())
+	item := site{typ: typ.elem, null: typ.elem.null, needed: true}
+	for r.another('}') {
+		start := r.at
+		name := string(r.name())
 		r.path.push(spot{name: name})
 		switch {
 		case seen[name]:
 			r.fault("unique", nil, "stands twice", true)
-			err = r.in.SkipValue()
-		case !readable:
-			r.fault("propertyNames", nil, "has a name that cannot be read as "+at.typ.goType.Key().String(), true)
-			err = r.in.SkipValue()
+			r.skip()
+		case !plain && json.Unmarshal(r.data[start:r.at], key.Interface(), json.StringifyNumbers(true)) != nil:
+			r.fault("propertyNames", nil, "has a name that cannot be read as "+typ.goType.Key().String(), true)
+			r.skip()
 		default:
-			err = r.value(site{typ: at.typ.elem, null: at.typ.elem.null, needed: true})
+			r.value(&item)
 		}
 		r.path.pop()
-		if err != nil || r.more {
-			return err
+		if r.stopped() {
+			return
 		}
 		seen[name] = true
 	}
-	r.bySize(at, reflect.ValueOf(seen))
-	return nil
+	if !r.cut {
+		r.bySize(at, reflect.ValueOf(seen))
+	}
+}
+
+// isPlainText reports whether map keys of a type are texts as they are.
+func isPlainText(t reflect.Type) bool {
+	return t.Kind() == reflect.String && !implements(t, textInterfaces)
 }
 
 // bySize asks the rules that count members or items.
-func (r *reporter) bySize(at site, sized reflect.Value) {
+func (r *reporter) bySize(at *site, sized reflect.Value) {
 	for i := range at.rules {
 		if rule := &at.rules[i]; rule.bySize && !rule.holds(sized) {
 			r.fault(rule.keyword, rule.want, rule.detail, false)
@@ -341,37 +375,85 @@ func (r *reporter) bySize(at site, sized reflect.Value) {
 	}
 }
 
-func (r *reporter) list(at site) error {
+func (r *reporter) list(at *site, typ *Type) {
 	n := 0
-	for ; r.in.PeekKind() != jsontext.KindEndArray; n++ {
-		item := site{typ: at.typ.elem, null: at.typ.elem.null, rules: at.items, needed: true}
-		if err := r.below(spot{index: n, item: true}, item); err != nil || r.more {
-			return err
+	item := site{typ: typ.elem, null: typ.elem.null, rules: at.items, needed: true}
+	unique := slices.IndexFunc(at.rules, func(r rule) bool { return r.keyword == "uniqueItems" })
+	whole := typ.elem.shape == integer && reflect.Zero(typ.elem.goType).CanInt() && !typ.elem.checks &&
+		!slices.ContainsFunc(at.items, func(r rule) bool { return r.ofWhole == nil })
+	var items map[identity]bool
+	twice := false
+	for ; r.another(']'); n++ {
+		start := r.at
+		if !whole || !r.wholeItem(&item) {
+			r.at = start
+			r.path.push(spot{index: n, item: true})
+			r.value(&item)
+			r.path.pop()
+		}
+		if r.stopped() {
+			return
+		}
+		if unique >= 0 && !twice {
+			if items == nil {
+				items = map[identity]bool{}
+			}
+			id := identify(r.data[start:r.at])
+			twice = items[id]
+			items[id] = true
 		}
 	}
-	if t := at.typ.goType; t.Kind() == reflect.Array {
+	if r.cut {
+		return
+	}
+	if twice {
+		r.fault("uniqueItems", true, at.rules[unique].detail, false)
+	}
+	if t := typ.goType; t.Kind() == reflect.Array {
 		if n != t.Len() {
 			r.fault("maxItems", t.Len(), fmt.Sprintf("must have %d items", t.Len()), true)
 		}
-		return nil
+		return
 	}
 	r.bySize(at, reflect.MakeSlice(reflect.SliceOf(emptyType), n, n))
-	return nil
 }
 
-// wholeList asks the rules that look at a list's items together, if they could
-// all be read.
-func (r *reporter) wholeList(at site, raw []byte) {
-	for i := range at.rules {
-		rule := &at.rules[i]
-		if rule.bySize {
-			continue
-		}
-		v := reflect.New(at.typ.goType)
-		if json.Unmarshal(raw, v.Interface(), r.lenient.options()) == nil && !rule.holds(v.Elem()) {
-			r.fault(rule.keyword, rule.want, rule.detail, false)
+// wholeItem reads a whole number that keeps all rules, without the ado that faults
+// need; false where there is none.
+func (r *reporter) wholeItem(item *site) bool {
+	start := r.at
+	for r.at < r.end && !stops[r.data[r.at]] {
+		r.at++
+	}
+	n, ok := shortInteger(r.data[start:r.at])
+	if bits := item.typ.goType.Bits(); !ok || n<<(64-bits)>>(64-bits) != n {
+		return false
+	}
+	for i := range item.rules {
+		if !item.rules[i].ofWhole(n) {
+			return false
 		}
 	}
+	return true
+}
+
+// An identity is the same for equal JSON values (JSON Schema core, 4.2.2).
+type identity struct {
+	kind jsontext.Kind
+	text string
+}
+
+func identify(raw jsontext.Value) identity {
+	kind := raw.Kind()
+	switch {
+	case kind == jsontext.KindString:
+		return identity{kind, string(nameIn(raw))}
+	case kind == jsontext.KindNumber && stdbytes.IndexAny(raw, ".eE") < 0 && string(raw) != "-0":
+		return identity{kind, string(raw)}
+	}
+	own := raw.Clone()
+	own.Canonicalize(jsontext.CanonicalizeRawInts(false)) // of valid JSON
+	return identity{kind, string(own)}
 }
 
 var emptyType = reflect.TypeFor[struct{}]()
@@ -382,6 +464,7 @@ type asker struct {
 	skimmer
 	Report
 	ready   []piece
+	asked   int // bytes
 	lenient Leniency
 }
 
@@ -395,9 +478,15 @@ func (a *asker) value() {
 	case a.at == int(p.start):
 		a.ready = a.ready[1:]
 		a.at = int(p.end)
+		if a.asked += a.at - int(p.start); a.asked > bytesAsked {
+			a.ready = nil
+			return
+		}
 		v := reflect.New(p.typ.goType)
-		ok, _ := p.typ.fast(a.data[p.start:p.end], v.Interface(), a.lenient)
-		if ok && (p.needed || !v.Elem().IsZero()) {
+		text := a.data[p.start:p.end]
+		if json.Unmarshal(text, v.Interface(), a.lenient.options()) == nil && (p.needed || !v.Elem().IsZero()) {
+			s := skimmer{data: text}
+			s.value(p.typ, true, v.Elem()) // sets the defaults
 			p.typ.judge(v.Elem(), &a.Report)
 		}
 	case a.data[a.at] == '{':

@@ -410,29 +410,36 @@ func parseUnique(value string, t *Type) (rule, error) {
 		return rule{}, fmt.Errorf("items of type %s cannot be compared: what is nested in them has no bound", t.elem.goType)
 	}
 	return rule{want: true, detail: "must not have an item twice", holds: func(v reflect.Value) bool {
-		seen := make(map[any]bool, v.Len())
-		for i := range v.Len() {
-			item := t.elem.identity(v.Index(i))
-			if seen[item] {
-				return false
-			}
-			seen[item] = true
+		switch elem := t.elem; {
+		case elem.shape == text:
+			return allDiffer(v, reflect.Value.String)
+		case elem.shape == integer && reflect.Zero(elem.goType).CanInt():
+			return allDiffer(v, reflect.Value.Int)
+		case elem.shape == integer:
+			return allDiffer(v, reflect.Value.Uint)
 		}
-		return true
+		return allDiffer(v, func(item reflect.Value) string {
+			text, err := json.Marshal(item.Interface(), json.Deterministic(true))
+			if err != nil { // a text type that can be read and not written: the reporter looks at what was sent
+				return ""
+			}
+			return string(text)
+		})
 	}}, nil
 }
 
-// identity gives what is the same for equal JSON values.
-func (t *Type) identity(v reflect.Value) any {
-	switch t.shape {
-	case boolean, integer, number, text:
-		return v.Interface()
+// allDiffer reports whether the items of a list are all different. Items that are the
+// same here may have been sent differently: a zero for what is absent, say.
+func allDiffer[K comparable](v reflect.Value, key func(reflect.Value) K) bool {
+	seen := map[K]struct{}{}
+	for i := range v.Len() {
+		k := key(v.Index(i))
+		if _, twice := seen[k]; twice {
+			return false
+		}
+		seen[k] = struct{}{}
 	}
-	text, err := json.Marshal(v.Interface(), json.Deterministic(true))
-	if err != nil {
-		return v.Interface() // it could be read, so it is a text type that cannot be written
-	}
-	return string(text)
+	return true
 }
 
 func parseFormat(value string, _ *Type) (rule, error) {

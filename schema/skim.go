@@ -4,6 +4,7 @@ import (
 	stdbytes "bytes"
 	"reflect"
 
+	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 )
 
@@ -71,7 +72,8 @@ func (s *skimmer) object(t *Type, v reflect.Value) bool {
 		open--
 		f := t.fields[i]
 		fv, _ := f.of(v)
-		if !s.value(f.typ, f.null, fv) || !f.required && !f.keeps(fv) {
+		unasked := !f.required && fv.IsZero() // so it may have been absent: no rule was asked
+		if !s.value(f.typ, f.null, fv) || unasked && !f.keeps(fv) {
 			return false
 		}
 		if open == 0 && outermost {
@@ -165,8 +167,37 @@ func (s *skimmer) mapping(t *Type, v reflect.Value) bool {
 	return true
 }
 
+// Entries read what a map holds, one after the other: what is in a map cannot be
+// changed in place.
+type entries struct {
+	text bool // the keys are text without methods of its own
+	key  reflect.Value
+	held reflect.Value
+}
+
+func newEntries(t *Type) entries {
+	k := t.goType.Key()
+	return entries{isPlainText(k), reflect.New(k).Elem(), reflect.New(t.elem.goType).Elem()}
+}
+
+// read takes the next name, and the value that was decoded for it.
+func (e *entries) read(s *skimmer, v reflect.Value) (name string, ok bool) {
+	start := s.at
+	name = string(s.name())
+	if e.text {
+		e.key.SetString(name)
+	} else if json.Unmarshal(s.data[start:s.at], e.key.Addr().Interface(), json.StringifyNumbers(true)) != nil {
+		return name, false
+	}
+	e.held.SetZero()
+	if in := v.MapIndex(e.key); in.IsValid() {
+		e.held.Set(in)
+	}
+	return name, true
+}
+
 func (s *skimmer) space() {
-	for {
+	for s.at < len(s.data) {
 		switch s.data[s.at] {
 		case ' ', '\t', '\n', '\r', ',', ':':
 			s.at++
@@ -180,19 +211,24 @@ func (s *skimmer) space() {
 // where there is none.
 func (s *skimmer) more(end byte) bool {
 	s.space()
-	if s.data[s.at] == end {
+	if s.at < len(s.data) && s.data[s.at] == end {
 		s.at++
 		return false
 	}
-	return true
+	return s.at < len(s.data)
 }
 
 func (s *skimmer) name() []byte {
 	start := s.at
 	s.text()
-	name := s.data[start+1 : s.at-1]
+	return nameIn(s.data[start:s.at])
+}
+
+// nameIn gives the name that a string holds.
+func nameIn(quoted []byte) []byte {
+	name := quoted[1 : len(quoted)-1]
 	if stdbytes.IndexByte(name, '\\') >= 0 {
-		name, _ = jsontext.AppendUnquote(nil, s.data[start:s.at]) // valid: it was decoded before
+		name, _ = jsontext.AppendUnquote(nil, quoted) // valid: it was read before
 	}
 	return name
 }

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	stdbytes "bytes"
 	"encoding"
 	"encoding/base64"
 	"fmt"
@@ -106,7 +107,11 @@ func (t *Type) span() (low int64, high uint64) {
 func (t *Type) readPlain(raw jsontext.Value, v reflect.Value) bool {
 	switch kind := raw.Kind(); {
 	case t.shape == integer && kind == jsontext.KindNumber:
-		return setInteger(v, string(raw))
+		if n, ok := shortInteger(raw); ok && v.CanInt() {
+			v.SetInt(n)
+			return !v.OverflowInt(n)
+		}
+		return stdbytes.IndexAny(raw, ".eE") < 0 && setInteger(v, string(raw))
 	case t.shape == number && kind == jsontext.KindNumber && len(raw) <= 64:
 		n, err := strconv.ParseFloat(string(raw), t.goType.Bits())
 		v.SetFloat(n)
@@ -114,12 +119,41 @@ func (t *Type) readPlain(raw jsontext.Value, v reflect.Value) bool {
 	case t.shape == boolean && (kind == jsontext.KindTrue || kind == jsontext.KindFalse):
 		v.SetBool(kind == jsontext.KindTrue)
 		return true
+	case t.shape == moment && kind == jsontext.KindString:
+		s, _ := jsontext.AppendUnquote(nil, raw)
+		at, err := time.Parse(time.RFC3339, string(s))
+		if err == nil && isMoment(string(s)) {
+			v.Set(reflect.ValueOf(at))
+			return true
+		}
+		return false
 	case t.shape == text && kind == jsontext.KindString:
 		s, err := jsontext.AppendUnquote(nil, raw)
 		v.SetString(string(s))
 		return err == nil
 	}
 	return false
+}
+
+// shortInteger reads a whole number of at most 18 digits.
+func shortInteger(raw []byte) (n int64, ok bool) {
+	digits := raw
+	if len(raw) > 0 && raw[0] == '-' {
+		digits = digits[1:]
+	}
+	if len(digits) > 18 {
+		return 0, false
+	}
+	for _, c := range digits {
+		if c < '0' || c > '9' {
+			return 0, false
+		}
+		n = 10*n + int64(c-'0')
+	}
+	if len(digits) < len(raw) {
+		n = -n
+	}
+	return n, len(digits) > 0
 }
 
 // setInteger reads decimal digits.
@@ -142,7 +176,10 @@ func setInteger(v reflect.Value, s string) bool {
 func (t *Type) otherwise(raw jsontext.Value) string {
 	switch kind := raw.Kind(); {
 	case t.shape == integer && kind == jsontext.KindNumber:
-		if n, ok := wholeNumber(string(raw)); ok && setInteger(reflect.New(t.goType).Elem(), n.String()) {
+		if zero := trimZeros(string(raw)); zero != "" {
+			return zero // 3.0 and the like
+		}
+		if n, ok := wholeNumber(string(raw)); ok {
 			return n.String()
 		}
 	case t.shape == moment && kind == jsontext.KindString:
@@ -152,6 +189,14 @@ func (t *Type) otherwise(raw jsontext.Value) string {
 				return string(text)
 			}
 		}
+	}
+	return ""
+}
+
+// trimZeros gives the digits of a number whose fraction is zeros; "" for other numbers.
+func trimZeros(s string) string {
+	if whole, fraction, ok := strings.Cut(s, "."); ok && strings.Trim(fraction, "0") == "" && whole != "-0" {
+		return whole
 	}
 	return ""
 }
