@@ -29,9 +29,11 @@ type answering struct {
 	print func(io.Writer)
 }
 
-// aboutAPI makes a command whose last argument is the API that it tells of.
-func aboutAPI(use, short string, args int, find func(d wicketway.Description, args []string) (answering, error)) *cobra.Command {
+// aboutAPI makes a command whose last argument is the API that it describes; it may be
+// left out where the current folder has the program. The others are named in use.
+func aboutAPI(use, short string, find func(d wicketway.Description, args []string) (answering, error)) *cobra.Command {
 	var asJSON bool
+	words := strings.Fields(use)[1:]
 	c := &cobra.Command{
 		Use:   use,
 		Short: short,
@@ -39,9 +41,21 @@ func aboutAPI(use, short string, args int, find func(d wicketway.Description, ar
 
 PACKAGE is the Go package of a program that calls api.Serve, such as ./cmd/server;
 it is built, and run with WICKETWAY_DESCRIBE=FILE in its environment, so that it
-writes its description instead of listening. A file written so does as well.`,
-		Args: cobra.ExactArgs(args),
+writes its description instead of listening. A file written so does as well. Without
+PACKAGE it is the package in the current folder.`,
+		Args: func(c *cobra.Command, args []string) error {
+			switch missing := words[min(len(args), len(words)):]; {
+			case len(missing) > 1:
+				return fmt.Errorf("missing %s: wicketway %s", strings.Join(missing[:len(missing)-1], " and "), use)
+			case len(args) > len(words):
+				return fmt.Errorf("%q is one too many: wicketway %s", args[len(words)], use)
+			}
+			return nil
+		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) < len(words) {
+				args = append(args, ".")
+			}
 			d, err := describe(c.Context(), args[len(args)-1])
 			if err != nil {
 				return err
@@ -100,7 +114,7 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 		return nil, fmt.Errorf("%s is neither a file nor a Go package:\n%s", pkg, strings.TrimSpace(said.String()))
 	}
 	if kind := strings.TrimSpace(string(name)); kind != "main" {
-		return nil, fmt.Errorf("%s is the package %s; a program (package main) that calls api.Serve is needed", pkg, kind)
+		return nil, fmt.Errorf("%s is the package %s; name a program (package main) that calls api.Serve, such as ./cmd/server", pkg, kind)
 	}
 	build := exec.CommandContext(ctx, "go", "build", "-o", program, pkg)
 	build.Stderr = &said

@@ -18,7 +18,7 @@ import (
 )
 
 func explainCommand() *cobra.Command {
-	return aboutAPI("explain METHOD PATH PACKAGE", "Tell what would happen to a request: route, values, chain, access, inputs", 3,
+	return aboutAPI("explain METHOD PATH PACKAGE", "Tell what would happen to a request: route, values, chain, access, inputs",
 		func(d wicketway.Description, args []string) (answering, error) {
 			target, err := url.ParseRequestURI(args[1])
 			if err != nil || !strings.HasPrefix(args[1], "/") {

@@ -87,6 +87,10 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"explain GET /api/v9/nothing/at/all FILE --json", 0, []string{`"status": 404`, `"group": "/api"`}},
 		{"problems FILE", 0, []string{"400", "input-unreadable", "11 routes", "lists every item", "409", "slot-taken", "POST /api/v2/passages", "503", "timeout", "every request"}},
 		{"problems FILE --json", 0, []string{`"code": "token-missing"`, `"type": "/problems/token-missing"`, `"GET /api/v1/passages"`}},
+		{"explain GET", 2, []string{"missing PATH: wicketway explain METHOD PATH PACKAGE"}},
+		{"explain", 2, []string{"missing METHOD and PATH: wicketway explain"}},
+		{"routes FILE FILE", 2, []string{"is one too many: wicketway routes PACKAGE"}},
+		{"routes", 1, []string{"ended without describing an API"}}, // the package in this folder is the tool itself
 		{"explain GET api FILE", 2, []string{"starts with a slash"}},
 		{"routes ../../route", 2, []string{"is the package route"}},
 		{"routes ./nowhere", 2, []string{"neither a file nor a Go package"}},

@@ -14,7 +14,7 @@ import (
 
 func routesCommand() *cobra.Command {
 	var version, method, path string
-	c := aboutAPI("routes PACKAGE", "List the routes of an API: version, path, name, who may call, chain, place", 1,
+	c := aboutAPI("routes PACKAGE", "List the routes of an API: version, path, name, who may call, chain, place",
 		func(d wicketway.Description, _ []string) (answering, error) {
 			routes := d.Routes
 			if path != "" {

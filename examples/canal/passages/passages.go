@@ -49,27 +49,29 @@ type NewPassage struct {
 func (p NewPassage) Check(r *schema.Report) { checkSlot(r, p.Slot) }
 
 // PassagePatch is a merge patch: what is absent stays as it is, and a remark that
-// is null goes away.
+// is null goes away; nothing else may be null.
 type PassagePatch struct {
-	Direction wicketway.Optional[string]    `json:"direction,omitzero" rule:"enum=up|down"`
-	Slot      wicketway.Optional[time.Time] `json:"slot,omitzero"`
-	Crew      wicketway.Optional[int]       `json:"crew,omitzero" rule:"minimum=1 maximum=40"`
+	Direction wicketway.Optional[string]    `json:"direction,omitzero" rule:"type=string enum=up|down"`
+	Slot      wicketway.Optional[time.Time] `json:"slot,omitzero" rule:"type=string"`
+	Crew      wicketway.Optional[int]       `json:"crew,omitzero" rule:"type=integer minimum=1 maximum=40"`
 	Remark    wicketway.Optional[string]    `json:"remark,omitzero" rule:"maxLength=200"`
 }
 
-// Check refuses null for what a passage cannot be without.
+// Check holds the slot against the canal's clock, if there is a new one.
 func (p PassagePatch) Check(r *schema.Report) {
-	for i, state := range []schema.State{p.Direction.State, p.Slot.State, p.Crew.State} {
-		if state == schema.Null {
-			r.Fault([]string{"/direction", "/slot", "/crew"}[i], "type", "must not be null; only the remark can be taken away")
-		}
-	}
 	if p.Slot.State == schema.Given {
 		checkSlot(r, p.Slot.Value)
 	}
 }
 
+// lastSeason is the year after which nobody books: it keeps slots where every clock
+// and every store can write them, whatever their offset.
+const lastSeason = 2100
+
 func checkSlot(r *schema.Report, slot time.Time) {
+	if year := slot.UTC().Year(); year < 2000 || year > lastSeason {
+		r.Fault("/slot", "season", "must lie between the years 2000 and %d", lastSeason)
+	}
 	if slot.Minute()%30 != 0 || slot.Second() != 0 || slot.Nanosecond() != 0 {
 		r.Fault("/slot", "halfHour", "must be the start of a half hour, such as 09:30:00")
 	}

@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 	"net/http"
+	"time"
 
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
@@ -21,7 +22,7 @@ var (
 
 // Translations turn the errors of the storage into problems, so that none shows as
 // a failure of the server.
-var Translations = []func(error) error{missingRow, takenKey, brokenRule}
+var Translations = []func(error) error{missingRow, takenKey, brokenRule, busy}
 
 func missingRow(err error) error {
 	if errors.Is(err, sql.ErrNoRows) || errors.Is(err, ErrNotThere) {
@@ -42,6 +43,15 @@ func brokenRule(err error) error {
 	switch constraint(err) {
 	case sqlite3.SQLITE_CONSTRAINT_NOTNULL, sqlite3.SQLITE_CONSTRAINT_CHECK:
 		return ErrRefused.New("A value is missing or out of its bounds.")
+	}
+	return nil
+}
+
+// busy is what SQLite says where others write for longer than it waits.
+func busy(err error) error {
+	switch constraint(err) & 0xff {
+	case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
+		return problem.Overloaded.New("The storage is busy.").RetryAfter(time.Second)
 	}
 	return nil
 }

@@ -1,0 +1,224 @@
+package wicketway_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing/fstest"
+	"time"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/schema"
+)
+
+// show prints what an API answers to a request.
+func show(api http.Handler, method, path, body string) {
+	r := httptest.NewRequest(method, path, strings.NewReader(body))
+	r.Header.Set("Content-Type", "application/json")
+	w := httptest.NewRecorder()
+	api.ServeHTTP(w, r)
+	fmt.Println(w.Code, strings.TrimSpace(w.Header().Get("Location")+" "+w.Body.String()))
+}
+
+func mustBuild(parts ...wicketway.Part) *wicketway.API {
+	api, err := wicketway.Build(wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"}, parts...)
+	if err != nil {
+		log.Fatal(err)
+	}
+	return api
+}
+
+func ExampleBuild() {
+	_, err := wicketway.Build(wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
+		wicketway.Route("GET /locks/{lock}", func(context.Context, struct {
+			Lock  string `from:"path lok"`
+			Limit int    `from:"querry limit"`
+		}) (string, error) {
+			return "", nil
+		}))
+	for _, mistake := range err.(wicketway.Mistakes) {
+		fmt.Println(mistake.Text)
+	}
+	// Output:
+	// GET /locks/{lock}: .Lock: the template has no parameter {lok}; it has {lock}
+	// GET /locks/{lock}: .Limit: unknown source "querry" (path, query, header, cookie, body, form, file)
+	// GET /locks/{lock}: no field reads the parameter {lock}: add one with the tag from:"path lock"
+}
+
+func ExampleRoute() {
+	type bookPassage struct {
+		Lock string `from:"path lock"`
+		Body struct {
+			Vessel string `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'"`
+			Crew   int    `json:"crew" rule:"minimum=1 maximum=40 default=2"`
+		} `from:"body"`
+	}
+	api := mustBuild(wicketway.Route("POST /locks/{lock}/passages", func(_ context.Context, in bookPassage) (string, error) {
+		return fmt.Sprintf("%s takes %s with %d", in.Lock, in.Body.Vessel, in.Body.Crew), nil
+	}, wicketway.Answers(http.StatusCreated)))
+	show(api, "POST", "/locks/bell/passages", `{"vessel":"OB-1001"}`)
+	show(api, "POST", "/locks/bell/passages", `{"vessel":"OB-1","crew":99}`)
+	// Output:
+	// 201 "bell takes OB-1001 with 2"
+	// 422 {"type":"/problems/input-invalid","title":"The input breaks a rule","status":422,"detail":"2 items of the input are wrong.","code":"input-invalid","errors":[{"in":"body","pointer":"/vessel","rule":"pattern","want":"^[A-Z]{2}-[0-9]{4}$","detail":"must match the pattern ^[A-Z]{2}-[0-9]{4}$"},{"in":"body","pointer":"/crew","rule":"maximum","want":40,"detail":"must be at most 40"}]}
+}
+
+func ExampleAt() {
+	word := func(text string) func(context.Context, wicketway.None) (string, error) {
+		return func(context.Context, wicketway.None) (string, error) { return text, nil }
+	}
+	api := mustBuild(
+		wicketway.At("/api",
+			wicketway.Version("v1", wicketway.Route("GET /locks", word("in feet"))),
+			wicketway.Version("v2", wicketway.Route("GET /locks", word("in metres"))),
+		))
+	show(api, "GET", "/api/v2/locks", "")
+	show(api, "GET", "/api/v2/locks/", "")
+	// Output:
+	// 200 "in metres"
+	// 308 /api/v2/locks
+}
+
+func ExampleChain() {
+	clock := wicketway.Wrap("clock", func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			fmt.Println("before")
+			next.ServeHTTP(w, r)
+			fmt.Println("after")
+		})
+	})
+	api := mustBuild(wicketway.Chain(clock), wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) {
+		fmt.Println("serving")
+		return "bell", nil
+	}))
+	show(api, "GET", "/locks", "")
+	// Output:
+	// before
+	// serving
+	// after
+	// 200 "bell"
+}
+
+func ExampleGuard() {
+	api := mustBuild(
+		wicketway.Guard(plate("plates")), // a guard of the tests; package chain/auth has those for use
+		wicketway.Route("GET /passages", func(context.Context, wicketway.None) (string, error) { return "", nil }),
+		wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) { return "bell", nil }, wicketway.Public()),
+	)
+	show(api, "GET", "/locks", "")
+	w := ask(api, "GET /passages", "", "")
+	fmt.Println(w.Code, w.Header().Get("WWW-Authenticate"))
+	// Output:
+	// 200 "bell"
+	// 401 Plate
+}
+
+func ExampleTranslate() {
+	errNoRow := errors.New("no row")
+	api := mustBuild(
+		wicketway.Translate(func(err error) error {
+			if errors.Is(err, errNoRow) {
+				return problem.NotFound.New("What was asked for is not there.")
+			}
+			return nil
+		}),
+		wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) { return "", errNoRow }))
+	show(api, "GET", "/locks", "")
+	// Output:
+	// 404 {"type":"/problems/not-found","title":"Nothing is here","status":404,"detail":"What was asked for is not there.","code":"not-found"}
+}
+
+func ExampleFail() {
+	api := mustBuild(wicketway.Handle("GET /gauge", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		wicketway.Fail(w, r, problem.Overloaded.New("The gauge is being read.").RetryAfter(2*time.Second))
+	})))
+	w := ask(api, "GET /gauge", "", "")
+	fmt.Println(w.Code, w.Header().Get("Content-Type"), w.Header().Get("Retry-After"))
+	// Output: 503 application/problem+json 2
+}
+
+func ExampleReply() {
+	api := mustBuild(wicketway.Route("POST /passages", func(ctx context.Context, _ wicketway.None) (*wicketway.Reply[string], error) {
+		return &wicketway.Reply[string]{Status: 202, Header: http.Header{"Location": {"/passages/61"}}, Value: "noted"}, nil
+	}))
+	show(api, "POST", "/passages", "")
+	// Output: 202 /passages/61 "noted"
+}
+
+func ExamplePage() {
+	type list struct {
+		After wicketway.Cursor[int] `from:"query after"`
+	}
+	api := mustBuild(wicketway.Route("GET /numbers", func(_ context.Context, in list) (wicketway.Page[int], error) {
+		n := in.After.Key
+		return wicketway.Page[int]{Items: []int{n + 1, n + 2}, Next: wicketway.CursorAt(n + 2).String()}, nil
+	}))
+	w := ask(api, "GET /numbers", "", "")
+	fmt.Println(w.Header().Get("Link"), w.Body)
+	// Output: <?after=Mg>; rel="next" {"items":[1,2],"next":"Mg"}
+}
+
+func ExampleOptional() {
+	type patch struct {
+		Crew   wicketway.Optional[int]    `json:"crew,omitzero" rule:"type=integer"`
+		Remark wicketway.Optional[string] `json:"remark,omitzero"`
+	}
+	api := mustBuild(wicketway.Route("PATCH /passage", func(_ context.Context, in patch) (string, error) {
+		crew, remark := 3, "in a hurry"
+		in.Crew.Apply(&crew)
+		in.Remark.Apply(&remark)
+		return fmt.Sprintf("%d %q %v", crew, remark, in.Remark.State == schema.Null), nil
+	}))
+	show(api, "PATCH", "/passage", `{"remark":null}`)
+	show(api, "PATCH", "/passage", `{"crew":4}`)
+	// Output:
+	// 200 "3 \"\" true"
+	// 200 "4 \"in a hurry\" false"
+}
+
+func ExampleMount() {
+	old := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Error(w, "no "+r.URL.Path, http.StatusNotFound) })
+	api := mustBuild(wicketway.Mount("/old", old, wicketway.Uniform()))
+	show(api, "GET", "/old/lochs", "")
+	// Output: 404 {"type":"/problems/not-found","title":"Nothing is here","status":404,"code":"not-found"}
+}
+
+func ExampleFiles() {
+	api := mustBuild(wicketway.Files("/plans", fstest.MapFS{"bell.txt": {Data: []byte("38.5 by 5.2 m")}}))
+	show(api, "GET", "/plans/bell.txt", "")
+	// Output: 200 38.5 by 5.2 m
+}
+
+func ExampleAPI_Link() {
+	api := mustBuild(wicketway.Route("GET /locks/{lock}", findLock, wicketway.Name("lock")))
+	path, err := api.Link("lock", lockInput{Lock: "low ferry", Since: 3})
+	fmt.Println(path, err)
+	// Output: /locks/low%20ferry?since=3 <nil>
+}
+
+func ExampleAPI_Routes() {
+	api := mustBuild(wicketway.Route("GET /locks/{lock}", findLock, wicketway.Summary("One lock")))
+	for _, r := range api.Routes() {
+		fmt.Println(r.Method, r.Path, r.Summary, len(r.Reads))
+	}
+	// Output: GET /locks/{lock} One lock 2
+}
+
+func ExampleLimits() {
+	api := mustBuild(wicketway.Limits{Body: 10, Time: time.Second}, wicketway.Route("POST /remarks", func(_ context.Context, in struct {
+		Body io.Reader `from:"body"`
+	}) (int64, error) {
+		return io.Copy(io.Discard, in.Body)
+	}))
+	show(api, "POST", "/remarks", "short")
+	show(api, "POST", "/remarks", "longer than that")
+	// Output:
+	// 200 5
+	// 413 {"type":"/problems/body-too-large","title":"The body is too large","status":413,"detail":"The body is larger than 10 bytes.","code":"body-too-large","limit":10}
+}
