@@ -14,6 +14,7 @@ import (
 	"reflect"
 	"runtime"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -158,6 +159,7 @@ const postJSON = " HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\n"
 // What the connection is told is true: nothing that failed is a success, the rest of a
 // body is no request, and whoever is slow gives the seat back.
 func TestTheConnectionTellsTheTruth(t *testing.T) {
+	t.Parallel()
 	effects := make(chan string, 100)
 	ended := make(chan string, 100)
 	api := build(t, wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Chain(compress.Requests()),
@@ -217,18 +219,21 @@ func TestTheConnectionTellsTheTruth(t *testing.T) {
 	}
 
 	t.Run("the rest of a refused body is no request", func(t *testing.T) {
+		var all sync.WaitGroup
 		for _, framing := range []string{"Content-Length: 1048876\r\n\r\n", "Transfer-Encoding: chunked\r\n\r\n10000\r\n"} {
 			conn, in := dial(t, at, "POST /gauge"+postJSON+framing+strings.Repeat(" ", 2000))
-			if got := status(in); got != 413 {
-				t.Errorf("%q: %d", framing, got)
-			}
-			time.Sleep(2200 * time.Millisecond) // longer than the rest is received
-			io.WriteString(conn, "POST /effect HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n")
-			if rest, _ := io.ReadAll(in); len(rest) > 0 {
-				t.Errorf("%q: the connection went on: %s", framing, rest)
-			}
+			all.Go(func() {
+				if got := status(in); got != 413 {
+					t.Errorf("%q: %d", framing, got)
+				}
+				time.Sleep(2200 * time.Millisecond) // longer than the rest is received
+				io.WriteString(conn, "POST /effect HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n")
+				if rest, _ := io.ReadAll(in); len(rest) > 0 {
+					t.Errorf("%q: the connection went on: %s", framing, rest)
+				}
+			})
 		}
-		if len(effects) > 0 {
+		if all.Wait(); len(effects) > 0 {
 			t.Error("the rest of a body was taken for a request")
 		}
 	})
