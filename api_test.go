@@ -345,14 +345,22 @@ func TestOverConnections(t *testing.T) {
 	}
 	api := build(t, wicketway.Chain(late),
 		wicketway.Route("GET /late", whoami),
+		wicketway.Handle("GET /written", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "water") })),
+		wicketway.Handle("GET /flushed", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			io.WriteString(w, "wa")
+			w.(http.Flusher).Flush()
+			io.WriteString(w, "ter")
+		})),
 		wicketway.Route("GET /echo/{word}", func(_ context.Context, in echo) (string, error) { return in.Word, nil }),
 	)
 	server := httptest.NewServer(api)
 	defer server.Close()
 	long := strings.Repeat("y", 5000)
-	resp, err := http.Head(server.URL + "/echo/" + long)
-	if err != nil || resp.ContentLength != int64(len(long)+3) {
-		t.Errorf("HEAD: %v, length %d", err, resp.ContentLength)
+	for path, length := range map[string]int64{"/echo/" + long: int64(len(long) + 3), "/written": 5, "/flushed": -1} { // a GET that flushes has no length
+		resp, err := http.Head(server.URL + path)
+		if err != nil || resp.ContentLength != length {
+			t.Errorf("HEAD %.20s: %v, length %d, want %d", path, err, resp.ContentLength, length)
+		}
 	}
 	if resp, err := http.Get(server.URL + "/late"); err == nil {
 		if _, err := io.ReadAll(resp.Body); err == nil {

@@ -32,6 +32,7 @@ type intake struct {
 	err      error         // what ended the body, if not its end
 	ended    bool          // it was read to its end
 	off      bool          // the connection takes no deadlines
+	http1    bool
 }
 
 // A received body stands between the connection and whoever reads. It counts, and it
@@ -46,7 +47,7 @@ func (s *state) takeBody(r *http.Request) {
 	if r.Body == nil || r.Body == http.NoBody || r.ContentLength == 0 {
 		return
 	}
-	s.in.source = r.Body
+	s.in.source, s.in.http1 = r.Body, r.ProtoMajor == 1
 	r.Body = (*received)(s)
 }
 
@@ -69,6 +70,7 @@ func (b *received) Read(p []byte) (int, error) {
 		b.setDeadline(time.Time{})
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		in.err = b.late(err)
+		b.giveUp()
 		return n, in.err
 	case err != nil:
 		in.err = err
@@ -79,6 +81,18 @@ func (b *received) Read(p []byte) (int, error) {
 		return n - 1, in.err
 	}
 	return n, err
+}
+
+// giveUp sees to it that nothing that is still sent is taken for the next request,
+// whatever whoever reads makes of the failure.
+func (b *received) giveUp() {
+	switch {
+	case !b.in.http1:
+	case b.sent:
+		b.cut.Store(true)
+	default:
+		b.response.Header().Set("Connection", "close")
+	}
 }
 
 // Close closes the body that the server gave.

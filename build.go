@@ -87,6 +87,9 @@ func (b *builder) group(g group, prefix route.Template, outer terms) {
 		t.ownManner()
 		t.version = b.versionName(g, outer)
 	}
+	if g.kind == "At" && g.prefix == "" {
+		b.mistake(g.at, "At: the prefix is empty: write a path such as /locks, or use Group")
+	}
 	if g.prefix != "" {
 		p, err := route.Parse(g.prefix)
 		if err != nil {

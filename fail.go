@@ -44,10 +44,16 @@ func (e *panicError) Unwrap() error {
 // order written; nil means that it does not know the error. What it returns keeps
 // the foreign error as its cause, unless it has one.
 func Translate(known ...func(error) error) Setting {
-	return adding("Translate", func(_ *builder, t *terms) {
+	at := here(0)
+	return setting{at, "Translate", false, func(b *builder, t *terms) {
+		for i, f := range known {
+			if f == nil {
+				b.mistake(at, "Translate: function %d is nil", i+1)
+			}
+		}
 		t.translate = append(append(t.translate[:t.nearest:t.nearest], known...), t.translate[t.nearest:]...)
 		t.nearest += len(known)
-	})
+	}}
 }
 
 // translated gives the problem for an error. What a panic held is never told, even if

@@ -109,9 +109,15 @@ func TestNoRequestCostsMoreThanItsSize(t *testing.T) {
 		"/levels?level=" + long:                                   400,
 		"/nowhere/" + long:                                        404,
 		"/pages?kind=" + long:                                     200,
+		"//levels/" + long:                                        404, // and no Location of that length
 	} {
 		log.Reset()
+		page := ask(api, "GET "+target, "Accept: text/html", "")
+		log.Reset()
 		w := ask(api, "GET "+target, "", "")
+		if page.Code != status || page.Body.Len() > problem.MaxSize {
+			t.Errorf("%.40s: a page with %d of %d bytes", target, page.Code, page.Body.Len())
+		}
 		if w.Code != status || w.Body.Len() > problem.MaxSize || log.Len() > 16<<10 || len(strings.Join(w.Header()["Link"], "")) > 8<<10 {
 			t.Errorf("%.40s: %d, %d bytes, %d in the log, Link %d", target, w.Code, w.Body.Len(), log.Len(), len(w.Header().Get("Link")))
 		}
@@ -177,6 +183,10 @@ func TestTheConnectionTellsTheTruth(t *testing.T) {
 			io.WriteString(w, "late")
 		})),
 		wicketway.Group(wicketway.Limits{Time: 100 * time.Millisecond, AtOnce: 1},
+			wicketway.Handle("POST /careless", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				io.Copy(io.Discard, r.Body) // and the error is not looked at
+				io.WriteString(w, "well")
+			})),
 			wicketway.Route("POST /slow", func(_ context.Context, in gauge) (gauge, error) { return in, nil }),
 			wicketway.Handle("GET /large", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				for range 1000 {
@@ -250,6 +260,14 @@ func TestTheConnectionTellsTheTruth(t *testing.T) {
 			if got := status(in); got != want {
 				t.Errorf("%.20s: %d, want %d", request, got, want)
 			}
+		}
+	})
+	t.Run("the rest of a body that was given up is no request", func(t *testing.T) {
+		conn, in := dial(t, at, "POST /careless"+postJSON+"Content-Length: 5000\r\n\r\n{")
+		status(in)
+		io.WriteString(conn, "POST /effect HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n")
+		if rest, _ := io.ReadAll(in); len(rest) > 0 || len(effects) > 0 {
+			t.Errorf("the connection went on: %s", rest)
 		}
 	})
 	t.Run("slow callers give their seats back", func(t *testing.T) {

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"html"
 	"strconv"
+	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -46,28 +48,35 @@ func openPage(b *bytes.Buffer, status int, title string) {
 	fmt.Fprintf(b, "<p class=\"status\">%d</p>\n<h1>%s</h1>\n", status, title)
 }
 
-// writePage writes a problem for people.
+// longestShown bounds a text on a page, in bytes.
+const longestShown = 1 << 10
+
+// writePage writes a problem for people; like one in JSON it has at most 64 KiB.
 func writePage(b *bytes.Buffer, p *problem.Problem, how problem.Telling) {
 	k := p.Kind()
 	openPage(b, k.Status(), k.Title())
 	if p.Detail() != "" {
-		fmt.Fprintf(b, "<p>%s</p>\n", html.EscapeString(p.Detail()))
+		fmt.Fprintf(b, "<p>%s</p>\n", html.EscapeString(clip.Text(p.Detail(), longestShown)))
 	}
 	if items := p.Items(); len(items) > 0 {
 		b.WriteString("<table>\n<tr><th>Where</th><th>What</th></tr>\n")
 		for _, i := range items {
-			place := i.In + " " + i.Name
-			if i.Pointer != nil {
-				place = i.In + " " + *i.Pointer
+			if b.Len() > problem.MaxSize/2 {
+				b.WriteString("<tr><td>…</td><td>and more</td></tr>\n")
+				break
 			}
-			fmt.Fprintf(b, "<tr><td><code>%s</code></td><td>%s</td></tr>\n", html.EscapeString(place), html.EscapeString(i.Detail))
+			place := strings.TrimSpace(i.In + " " + clip.Text(i.Name, longestShown))
+			if i.Pointer != nil {
+				place += " " + clip.Text(*i.Pointer, longestShown)
+			}
+			fmt.Fprintf(b, "<tr><td><code>%s</code></td><td>%s</td></tr>\n", html.EscapeString(place), html.EscapeString(clip.Text(i.Detail, longestShown)))
 		}
 		b.WriteString("</table>\n")
 	}
 	if how.Debug != nil {
 		debug := how.Debug.Clone()
 		debug.Indent(jsontext.WithIndent("  "))
-		fmt.Fprintf(b, "<h2>For the programmer</h2>\n<pre>%s</pre>\n", html.EscapeString(string(debug)))
+		fmt.Fprintf(b, "<h2>For the programmer</h2>\n<pre>%s</pre>\n", html.EscapeString(clip.Text(string(debug), problem.MaxSize/8)))
 	}
 	b.WriteString("<footer>\n")
 	fmt.Fprintf(b, "<a href=\"%s\">%s</a>", html.EscapeString(how.Base+k.Code()), html.EscapeString(k.Code()))

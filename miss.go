@@ -29,7 +29,14 @@ func (p Slash) String() string { return [...]string{"redirect", "strict", "same"
 
 // Slashes says what a slash at the end of a path means for the routes of a group.
 func Slashes(policy Slash) Setting {
-	return replacing("Slashes", func(t *terms) { t.slashes = policy })
+	at := here(0)
+	return setting{at, "Slashes", true, func(b *builder, t *terms) {
+		if policy > Same {
+			b.mistake(at, "Slashes: %d is no policy: write Redirect, Strict or Same", uint8(policy))
+			policy = Redirect
+		}
+		t.slashes = policy
+	}}
 }
 
 // miss decides about a request that no route takes as it is.
@@ -48,11 +55,18 @@ func (a *API) miss(r *http.Request, s *state, outcome route.Outcome) {
 	}
 }
 
+// longestLocation is how long a path can be for its caller to be sent elsewhere, in
+// bytes: it would come back as a field of the answer.
+const longestLocation = 8 << 10
+
 // nearby looks whether a clean path, or one with or without a slash at its end,
 // has a route. It gives the route where the path counts as the same; where the
 // caller should be sent there it notes the location.
 func (a *API) nearby(r *http.Request, s *state) *target {
 	asked := route.Escaped(r.URL)
+	if len(asked) > longestLocation {
+		return nil
+	}
 	clean := route.Clean(asked)
 	if clean != asked && a.find(r.Method, clean, &s.match) != nil {
 		s.redirect(r, asked, clean)

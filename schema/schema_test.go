@@ -2,6 +2,7 @@ package schema
 
 import (
 	"net/netip"
+	"os"
 	"reflect"
 	"slices"
 	"strings"
@@ -355,6 +356,26 @@ func TestFormats(t *testing.T) {
 					t.Errorf("%s: %q holds: %v", format, text, i != 0)
 				}
 			}
+		}
+	}
+}
+
+// The package comment names every keyword and format that there is.
+func TestThePackageCommentIsComplete(t *testing.T) {
+	source, err := os.ReadFile("schema.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	comment, _, _ := strings.Cut(string(source), "package schema\n")
+	words := strings.FieldsFunc(comment, func(r rune) bool { return strings.ContainsRune(" \t\n,.=()", r) })
+	for _, k := range keywords {
+		if !slices.Contains(words, k.name) {
+			t.Errorf("the keyword %s is not named", k.name)
+		}
+	}
+	for name := range formats {
+		if !slices.Contains(words, name) {
+			t.Errorf("the format %s is not named", name)
 		}
 	}
 }
