@@ -140,6 +140,9 @@ func TestTypesThatContainThemselves(t *testing.T) {
 		}
 		typ.Members()
 	}
+	if text := string(compiled(t, reflect.TypeFor[[]int]()).Document()); strings.Contains(text, "$defs") {
+		t.Errorf("definitions where there are none: %s", text)
+	}
 	var f forest
 	if found, _ := compiled(t, reflect.TypeFor[forest]()).Decode([]byte(`{"a":{"b":null}}`), &f, Reading{}); len(found) != 1 || found[0].Pointer != "/a/b" {
 		t.Errorf("null in a forest: %+v", found)

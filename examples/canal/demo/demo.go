@@ -22,6 +22,7 @@ import (
 	"github.com/wicketway/wicketway/examples/canal/passages"
 	"github.com/wicketway/wicketway/examples/canal/store"
 	"github.com/wicketway/wicketway/examples/canal/tokens"
+	"github.com/wicketway/wicketway/problem"
 )
 
 // A Canal is the demo: an API, and the store behind it.
@@ -90,6 +91,7 @@ func Build(s *store.Store, secret []byte, log *slog.Logger) (*wicketway.API, err
 		wicketway.Chain(requestid.Assign(), accesslog.To(log), compress.Bodies(), compress.Requests()),
 		wicketway.At("/api",
 			wicketway.Guard(auth.Bearer(auth.HS256(secret))),
+			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
 			wicketway.Version("v1", legacy.Parts(s)),
 			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), tokens.Parts(s, secret), drill.Parts(s)),
 		),
