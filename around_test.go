@@ -299,7 +299,7 @@ func TestLinks(t *testing.T) {
 	}
 	var linked string
 	api := build(t,
-		wicketway.Version("v1", wicketway.Route("GET /locks/{lock}", findLock), wicketway.Route("GET /locks/own", whoami)),
+		wicketway.Version("v1", wicketway.Route("GET /locks/{lock}", findLock), wicketway.Handle("GET /locks/own", http.NotFoundHandler())),
 		wicketway.Handle("GET /either/{from}-{to}", http.NotFoundHandler(), wicketway.Name("either")),
 		wicketway.Version("v2", wicketway.Route("GET /chambers/{lock}", findLock),
 			wicketway.Route("GET /here", func(ctx context.Context, _ wicketway.None) (string, error) {
@@ -309,6 +309,7 @@ func TestLinks(t *testing.T) {
 			})),
 		wicketway.Route("GET /spans/{from}-{to}", func(context.Context, span) (string, error) { return "", nil }, wicketway.Name("span")),
 		wicketway.Handle("GET /files/{+path}", http.NotFoundHandler(), wicketway.Name("file")),
+		wicketway.Route("GET /me", whoami), wicketway.Route("GET /you", whoami),
 	)
 	for _, c := range []struct {
 		name  string
@@ -332,6 +333,7 @@ func TestLinks(t *testing.T) {
 		{"span", nil, "the input is <nil>"},
 		{"v1/wicketway_test.findLock", lockInput{}, "an empty value cannot stand in a path"},
 		{"none", lockInput{}, `no route is named "none"`},
+		{"wicketway_test.whoami", nil, `no route is named "wicketway_test.whoami"`}, // two routes have the function, so neither has its name
 	} {
 		got, err := api.Link(c.name, c.input)
 		if err != nil && strings.HasPrefix(c.want, "/") || got != c.want && !strings.Contains(fmt.Sprint(err), c.want) {

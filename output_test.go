@@ -156,6 +156,11 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 			}
 			return fmt.Sprintf("%d %s %s %v %d %d %s", in.Limit, in.Session, in.Lock, in.Crew, len(all), in.Photo.Size, in.Photo.Type), err
 		}),
+		wicketway.Route("POST /tiny", func(_ context.Context, in struct {
+			Tiny wicketway.File `from:"file tiny" rule:"maxLength=1"`
+		}) (int64, error) {
+			return in.Tiny.Size, nil
+		}),
 		wicketway.Route("POST /table", func(_ context.Context, in struct {
 			Table wicketway.File `from:"file table" rule:"contentMediaType=text/csv"`
 		}) (string, error) {
@@ -212,6 +217,9 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 		{"POST /table", []string{"table@a.csv;text/csv=a,b"}, `"text/csv 3"`}, // what sniffs as plain text is the text that was claimed
 		{"POST /table", []string{"table@a.csv;image/png=a,b"}, "422 file table contentMediaType"},
 		{"POST /table", []string{"table@a.csv;text/csv=" + png}, "422 file table contentMediaType"},
+		{"POST /tiny", []string{"tiny@a=x"}, `1`},
+		{"POST /tiny", []string{"tiny@a=xy"}, "422 file tiny maxLength"},
+		{"POST /tiny", []string{"tiny@a="}, `0`},
 		{"POST /table", append(slices.Repeat([]string{"x=1"}, 1000), "table@a.csv;text/csv=a"), "413 "},
 	} {
 		body, header := form(c.fields...)

@@ -30,6 +30,7 @@ var (
 		{Type: reflect.TypeFor[time.Time]()}, {Type: reflect.TypeFor[*time.Time]()},
 		{Type: reflect.TypeFor[int]()}, {Type: reflect.TypeFor[uint8](), Tag: `rule:"exclusiveMinimum=2.5 maximum=9"`},
 		{Type: reflect.TypeFor[int64](), Tag: `rule:"minimum=-9007199254740993 exclusiveMaximum=9007199254740993"`},
+		{Type: reflect.TypeFor[uint8](), Tag: `rule:"minimum=0.5 maximum=9.5"`}, {Type: reflect.TypeFor[int8](), Tag: `rule:"exclusiveMaximum=-0.5"`},
 		{Type: reflect.TypeFor[int32](), Tag: `rule:"enum=1|2|100"`}, {Type: reflect.TypeFor[*int16](), Tag: `rule:"multipleOf=0.5"`},
 		{Type: reflect.TypeFor[float64](), Tag: `rule:"multipleOf=0.01 maximum=100"`}, {Type: reflect.TypeFor[float32](), Tag: `rule:"exclusiveMinimum=0"`},
 		{Type: reflect.TypeFor[[]int](), Tag: `rule:"minItems=1 maxItems=3 uniqueItems items.maximum=9"`},

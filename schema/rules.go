@@ -261,6 +261,7 @@ func bound(detail string, passes func(compared int) bool) func(string, *Type) (r
 		if !ok {
 			return rule{}, fmt.Errorf("%q is not a number as JSON writes it", value)
 		}
+		passes := passes // of this rule alone
 		r := rule{want: jsontext.Value(value), detail: fmt.Sprintf(detail, value), limit: &limit}
 		if t.shape == number {
 			x, err := strconv.ParseFloat(value, t.goType.Bits())

@@ -52,8 +52,9 @@ type voyage struct {
 	Never   *string           `json:"never" rule:"type=string"`
 	Number  int               `json:"number" rule:"readOnly"`
 	Tree    *branch           `json:"tree"`
-	Plates  []plate           `json:"plates,omitzero"`
-	Moments []*time.Time      `json:"moments,omitzero" rule:"uniqueItems"`
+	tail
+	Plates  []plate      `json:"plates,omitzero"`
+	Moments []*time.Time `json:"moments,omitzero" rule:"uniqueItems"`
 }
 
 // A branch has the list of those below it before its rule, so that the type is met
@@ -69,6 +70,11 @@ func (b branch) Check(r *Report) {
 			r.Fault("", "shrink", "must be larger than what is below it")
 		}
 	}
+}
+
+type tail struct {
+	Mark string `json:"mark,omitzero" rule:"maxLength=2"`
+	Deep int    `json:"deep,omitzero" rule:"minimum=1"`
 }
 
 type plate string
@@ -177,6 +183,8 @@ var decodings = []struct {
 	{`{` + goodVoyage + `,"tree":{"n":[{"size":3,"n":[{"size":3}]}]}}`, []string{"/tree/n/0 shrink"}},
 	{`{` + goodVoyage + `,"tree":{"n":[{"size":3,"n":[{"size":3}]}],"size":"x"}}`, []string{"/tree/size type!", "/tree/n/0 shrink"}},
 	{`{` + goodVoyage + `,"plates":["x"]}`, []string{"/plates/0 plate"}},
+	{`{` + goodVoyage + `,"mark":"abc","deep":-1}`, []string{"/mark maxLength", "/deep minimum"}},
+	{`{` + goodVoyage + `,"mark":"ab","deep":1}`, nil},
 	{`{` + goodVoyage + `,"loose":[{},{"remark":""}]}`, nil}, // not the same in JSON
 	{`{` + goodVoyage + `,"loose":[{"remark":"a"},{"remark":"\u0061"}]}`, []string{"/loose uniqueItems"}},
 	{`{` + goodVoyage + `,"moments":["2027-05-04T09:30:00Z","2027-05-04T09:30:00Z"]}`, []string{"/moments uniqueItems"}},
