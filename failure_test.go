@@ -419,6 +419,11 @@ func TestProblemsForPeopleAndTheirCatalogue(t *testing.T) {
 		}, wicketway.Fails(errClosed)),
 	}
 	api := build(t, parts...)
+	for _, p := range api.Problems() {
+		if p.Code == "body-too-large" || p.Code == "input-unreadable" && len(p.Routes) != 1 || p.Code == "lock-closed" && p.Routes[0] != "GET /canal/{id}" {
+			t.Errorf("the catalogue of an API that reads no body: %+v", p)
+		}
+	}
 	for accept, media := range map[string]string{
 		"": "application/problem+json", "*/*": "application/problem+json", "text/html": "text/html; charset=utf-8",
 		"text/html,application/xhtml+xml;q=0.9,*/*;q=0.8": "text/html; charset=utf-8", "application/json, text/html": "application/problem+json",

@@ -53,6 +53,7 @@ type voyage struct {
 	Number  int               `json:"number" rule:"readOnly"`
 	Tree    *branch           `json:"tree"`
 	tail
+	*Pier
 	Plates  []plate      `json:"plates,omitzero"`
 	Moments []*time.Time `json:"moments,omitzero" rule:"uniqueItems"`
 }
@@ -70,6 +71,11 @@ func (b branch) Check(r *Report) {
 			r.Fault("", "shrink", "must be larger than what is below it")
 		}
 	}
+}
+
+type Pier struct {
+	Berths int    `json:"berths,omitzero" rule:"minimum=1"`
+	Wharf  string `json:"wharf" rule:"minLength=2"`
 }
 
 type tail struct {
@@ -185,6 +191,8 @@ var decodings = []struct {
 	{`{` + goodVoyage + `,"plates":["x"]}`, []string{"/plates/0 plate"}},
 	{`{` + goodVoyage + `,"mark":"abc","deep":-1}`, []string{"/mark maxLength", "/deep minimum"}},
 	{`{` + goodVoyage + `,"mark":"ab","deep":1}`, nil},
+	{`{` + goodVoyage + `,"berths":0,"wharf":"x"}`, []string{"/berths minimum", "/wharf minLength"}}, // in an embedded pointer
+	{`{` + goodVoyage + `,"wharf":"xy"}`, nil},
 	{`{` + goodVoyage + `,"loose":[{},{"remark":""}]}`, nil}, // not the same in JSON
 	{`{` + goodVoyage + `,"loose":[{"remark":"a"},{"remark":"\u0061"}]}`, []string{"/loose uniqueItems"}},
 	{`{` + goodVoyage + `,"moments":["2027-05-04T09:30:00Z","2027-05-04T09:30:00Z"]}`, []string{"/moments uniqueItems"}},
@@ -420,10 +428,35 @@ func TestPatternsAreReadAsECMA262(t *testing.T) {
 		{`b`, "abc", true}, // a pattern is not anchored
 		{`^\u00e9$`, "é", true},
 		{`^(?:a|b)\/\d{2}$`, "b/42", true},
+		{`^[\D]$`, "x", true},
+		{`^[-a-c]$`, "-", true},
+		{`^[a-c-]$`, "-", true},
+		{`^[a\-c]$`, "b", false},
+		{`^[\b]$`, "\b", true},
+		{`^\cA\0$`, "\x01\x00", true},
+		{`^\u{1F600}\ud83d\ude00$`, "😀😀", true},
+		{`^\x41{2,}?$`, "AA", true},
+		{`^\p{Lu}\P{Lu}\p{Script=Greek}\p{sc=Greek}$`, "Aaαβ", true},
+		{`^()|(a){2,3}$`, "aaa", true},
+		{`^[&&~~]$`, "&", true},
+		{`\bup\b\B`, "up", false},
 	} {
 		re, err := compilePattern(c.pattern)
 		if err != nil || re.MatchString(c.text) != c.match {
 			t.Errorf("%s on %q: want %v (%v)", c.pattern, c.text, c.match, err)
+		}
+	}
+}
+
+// What only one of Go and ECMA-262 knows, or what they read differently, is refused.
+func TestPatternsThatAreRefused(t *testing.T) {
+	for _, pattern := range []string{
+		`\`, `a\`, `\u12`, `\u{`, `\u{}`, `\u{110000}`, `\u{d800}`, `\ud800`, `\ud800\u0041`, `\udc00`, `\x1`, `\xg0`, `\c1`, `\c`, `\01`, `\1`, `\8`, `\k`, `\a`, `\A`, `\z`, `\Q`, `\-`, `\_`, `\é`,
+		`\p`, `\pL`, `\p{`, `\p{Greek}`, `\p{C}`, `\p{Cn}`, `\p{Script=Nowhere}`, `\p{Letter}`, `[\S]`, `[]`, `[^]`, `[^]a]`, `[[]`, `[[:alpha:]]`, `[a`, `[a-`, `[a-c`, `[b-a]`, `[\d-a]`, `[a-\d]`, `[a-c-e]`, `[a--]`,
+		`*a`, `+`, `?`, `^*`, `$+`, `\b+`, `|*`, `(*a)`, `a**`, `a{1}{2}`, `a+?+`, `{`, `}`, `]`, `a]`, `{1}`, `a{`, `a{,2}`, `a{1`, `a{b}`, `a{2,1}`, `a{1001}`, `(`, `a)`, `(a`, `(?i)a`, `(?=a)`, `(?!a)`, `(?<n>a)`, `(?P<n>a)`, "\xff",
+	} {
+		if re, err := compilePattern(pattern); err == nil || !strings.HasPrefix(err.Error(), "the pattern "+pattern+": ") {
+			t.Errorf("%q is taken for %v: %v", pattern, re, err)
 		}
 	}
 }
@@ -459,6 +492,9 @@ func TestDocument(t *testing.T) {
 			"when":{"format":"date-time","type":"string"}},
 			"required":["pair","when"],"type":"object"}},
 		"$ref":"#/$defs/tree","$schema":"https://json-schema.org/draft/2020-12/schema"}`
+	if text := string(compiled(t, reflect.TypeFor[struct{ C, B, A int }]()).Document()); !strings.Contains(strings.Join(strings.Fields(text), ""), `"required":["A","B","C"]`) {
+		t.Errorf("what is required is in no order: %s", text)
+	}
 	got := compiled(t, reflect.TypeFor[tree]()).Document()
 	expected := jsontext.Value(want)
 	if expected.Canonicalize() != nil || got.Canonicalize() != nil || string(got) != string(expected) {

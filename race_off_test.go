@@ -1,0 +1,5 @@
+//go:build !race
+
+package wicketway_test
+
+const slack = 1
