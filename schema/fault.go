@@ -46,6 +46,9 @@ func (f *faults) add(fault Fault) {
 		f.more = true
 		return
 	}
+	if f.found == nil {
+		f.found = make([]Fault, 0, 4)
+	}
 	f.found = append(f.found, fault)
 }
 
@@ -68,7 +71,8 @@ func (p *path) push(s spot) { *p = append(*p, s) }
 func (p *path) pop()        { *p = (*p)[:len(*p)-1] }
 
 func (p path) pointer() string {
-	var b []byte
+	var short [64]byte
+	b := short[:0]
 	for _, s := range p {
 		b = append(b, '/')
 		if s.item {

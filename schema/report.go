@@ -23,6 +23,7 @@ type reporter struct {
 	faults
 	end     int  // of what is valid JSON
 	cut     bool // the walk has come to the end, in the middle of a value
+	decoded bool // the text could be decoded, so only rules can be broken
 	lenient Leniency
 	path    path
 	seen    []bool  // of the members of all objects that are open, a run for each
@@ -32,6 +33,9 @@ type reporter struct {
 	scratch map[*Type]reflect.Value
 	last    *Type // that was scratched on
 	lastV   reflect.Value
+
+	spots [8]spot  // what path begins with
+	marks [64]bool // what seen begins with
 }
 
 // How many pieces of a text that has a fault elsewhere, and how many bytes of it, are
@@ -48,17 +52,19 @@ type piece struct {
 	needed     bool // or else a zero value is as good as none
 }
 
-// report lists the faults of a text; valid says that it is known to be JSON.
-func (t *Type) report(data []byte, how Reading, valid bool) *reporter {
+// report lists the faults of a text; decoded says that it could be decoded, so that it
+// is known to be JSON of the right types.
+func (t *Type) report(data []byte, how Reading, decoded bool) *reporter {
 	r := &reporter{
 		skimmer: skimmer{data: data},
 		faults:  bounded(how.Most),
 		end:     len(data),
 		lenient: how.Lenient,
-		scratch: map[*Type]reflect.Value{},
+		decoded: decoded,
 	}
+	r.path, r.seen = r.spots[:0], r.marks[:0]
 	var broken *Fault
-	if !valid {
+	if !decoded {
 		broken = r.findEnd()
 	}
 	r.value(&site{typ: t, null: t.null, needed: true})
@@ -195,6 +201,9 @@ func (r *reporter) container(at *site, typ *Type) {
 // leaf reads the value from start to here as Decode does, alone, and asks its rules.
 func (r *reporter) leaf(at *site, typ *Type, start int) {
 	raw := jsontext.Value(r.data[start:r.at])
+	if r.decoded && len(at.rules) == 0 && !typ.checks || !at.quoted && r.direct(at, typ, raw) {
+		return
+	}
 	v := r.scratchOf(typ)
 	if !at.quoted {
 		if typ.readPlain(raw, v) {
@@ -223,6 +232,36 @@ func (r *reporter) leaf(at *site, typ *Type, start int) {
 	r.ask(at, typ, v)
 }
 
+// direct reads a text or a number whose rules can all be asked without reflection, and
+// asks them; false where that is not so, or the value is of another type.
+func (r *reporter) direct(at *site, typ *Type, raw jsontext.Value) bool {
+	if typ.checks {
+		return false
+	}
+	switch kind := raw.Kind(); {
+	case typ.shape == text && kind == jsontext.KindString:
+		s := string(nameIn(raw))
+		for i := range at.rules {
+			if rule := &at.rules[i]; !rule.ofText(s) {
+				r.fault(rule.keyword, rule.want, rule.detail, false)
+			}
+		}
+		return true
+	case typ.shape == integer && kind == jsontext.KindNumber:
+		n, ok := shortInteger(raw)
+		if bits := typ.goType.Bits(); !ok || n<<(64-bits)>>(64-bits) != n || !typ.signed() || !at.rules.allOfWhole() {
+			return false
+		}
+		for i := range at.rules {
+			if rule := &at.rules[i]; !rule.ofWhole(n) {
+				r.fault(rule.keyword, rule.want, rule.detail, false)
+			}
+		}
+		return true
+	}
+	return false
+}
+
 // scratchOf gives a value to read a leaf into, the same for all of its type.
 func (r *reporter) scratchOf(t *Type) reflect.Value {
 	if r.last == t {
@@ -230,6 +269,9 @@ func (r *reporter) scratchOf(t *Type) reflect.Value {
 	}
 	v, known := r.scratch[t]
 	if !known {
+		if r.scratch == nil {
+			r.scratch = map[*Type]reflect.Value{}
+		}
 		v = reflect.New(t.goType).Elem()
 		r.scratch[t] = v
 	}
@@ -284,7 +326,7 @@ func (r *reporter) object(t *Type) {
 			r.fault("readOnly", nil, sentReadOnly, false)
 			r.skip()
 		default:
-			r.value(&site{f.typ, f.null, f.rules, f.items, f.quoted, f.required})
+			r.value(&f.site)
 		}
 		r.path.pop()
 		r.seen[base+i] = true
@@ -379,14 +421,12 @@ func (r *reporter) list(at *site, typ *Type) {
 	n := 0
 	item := site{typ: typ.elem, null: typ.elem.null, rules: at.items, needed: true}
 	unique := slices.IndexFunc(at.rules, func(r rule) bool { return r.keyword == "uniqueItems" })
-	whole := typ.elem.shape == integer && reflect.Zero(typ.elem.goType).CanInt() && !typ.elem.checks &&
-		!slices.ContainsFunc(at.items, func(r rule) bool { return r.ofWhole == nil })
+	whole := typ.elem.shape == integer && typ.elem.signed() && !typ.elem.checks && at.items.allOfWhole()
 	var items map[identity]bool
 	twice := false
 	for ; r.another(']'); n++ {
 		start := r.at
 		if !whole || !r.wholeItem(&item) {
-			r.at = start
 			r.path.push(spot{index: n, item: true})
 			r.value(&item)
 			r.path.pop()
@@ -421,12 +461,22 @@ func (r *reporter) list(at *site, typ *Type) {
 // wholeItem reads a whole number that keeps all rules, without the ado that faults
 // need; false where there is none.
 func (r *reporter) wholeItem(item *site) bool {
-	start := r.at
-	for r.at < r.end && !stops[r.data[r.at]] {
-		r.at++
+	at, n := r.at, int64(0)
+	negative := r.data[at] == '-'
+	if negative {
+		at++
 	}
-	n, ok := shortInteger(r.data[start:r.at])
-	if bits := item.typ.goType.Bits(); !ok || n<<(64-bits)>>(64-bits) != n {
+	start := at
+	for ; at < r.end && r.data[at]-'0' <= 9; at++ {
+		n = 10*n + int64(r.data[at]-'0')
+	}
+	if digits := at - start; digits == 0 || digits > 18 || at < r.end && !stops[r.data[at]] {
+		return false
+	}
+	if negative {
+		n = -n
+	}
+	if bits := item.typ.goType.Bits(); n<<(64-bits)>>(64-bits) != n {
 		return false
 	}
 	for i := range item.rules {
@@ -434,6 +484,7 @@ func (r *reporter) wholeItem(item *site) bool {
 			return false
 		}
 	}
+	r.at = at
 	return true
 }
 

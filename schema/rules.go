@@ -44,6 +44,16 @@ func (rs rules) hold(v reflect.Value) bool {
 	return true
 }
 
+// allOfWhole reports whether all rules can be asked of a whole number as it is.
+func (rs rules) allOfWhole() bool {
+	for i := range rs {
+		if rs[i].ofWhole == nil {
+			return false
+		}
+	}
+	return true
+}
+
 // faults lists the rules that v breaks.
 func (rs rules) faults(v reflect.Value, pointer string) []Fault {
 	var found []Fault

@@ -124,6 +124,7 @@ type field struct {
 	rule     string        // as it was written
 	note     string
 	quoted   bool // a number inside a JSON string
+	site     site // what is asked of a value of the member
 }
 
 var (
@@ -410,6 +411,7 @@ func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
 	f.readOnly = slices.Contains(r.words, "readOnly")
 	f.offset, f.reads = sf.Offset, f.directly(sf)
 	f.required = f.required && !r.fallback.IsValid() && !f.readOnly || r.required
+	f.site = site{f.typ, f.null, f.rules, f.items, f.quoted, f.required}
 	if f.readOnly && r.required {
 		c.failf("%s: rule required: what is readOnly is never sent", where)
 	}

@@ -93,6 +93,12 @@ func unmarshalText(v reflect.Value, s string) error {
 	return u.UnmarshalText([]byte(s))
 }
 
+// signed reports whether an integer type has a sign.
+func (t *Type) signed() bool {
+	k := t.goType.Kind()
+	return reflect.Int <= k && k <= reflect.Int64
+}
+
 // span gives the limits of an integer type.
 func (t *Type) span() (low int64, high uint64) {
 	bits := t.goType.Bits()
