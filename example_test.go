@@ -222,3 +222,40 @@ func ExampleLimits() {
 	// 200 5
 	// 413 {"type":"/problems/body-too-large","title":"The body is too large","status":413,"detail":"The body is larger than 10 bytes.","code":"body-too-large","limit":10}
 }
+
+func ExampleHandle() {
+	api := mustBuild(wicketway.Handle("GET /locks/{lock}/plan", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprint(w, "the plan of ", r.PathValue("lock"))
+	})))
+	show(api, "GET", "/locks/bell/plan", "")
+	// Output: 200 the plan of bell
+}
+
+func ExampleEnvelope() {
+	api := mustBuild(wicketway.Envelope("data"), wicketway.Route("GET /locks", func(context.Context, wicketway.None) ([]string, error) {
+		return []string{"bell"}, nil
+	}))
+	show(api, "GET", "/locks", "")
+	// Output: 200 {"data":["bell"]}
+}
+
+func ExampleConditional() {
+	api := mustBuild(wicketway.Conditional(), wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) { return "bell", nil }))
+	tag := ask(api, "GET /locks", "", "").Header().Get("ETag")
+	fmt.Println(ask(api, "GET /locks", "If-None-Match: "+tag, "").Code)
+	// Output: 304
+}
+
+func ExampleIgnoreReadOnly() {
+	type lock struct {
+		ID   int    `json:"id" rule:"readOnly"`
+		Name string `json:"name"`
+	}
+	put := func(_ context.Context, in lock) (lock, error) { return in, nil }
+	api := mustBuild(wicketway.Route("PUT /strict", put), wicketway.Route("PUT /lenient", put, wicketway.IgnoreReadOnly()))
+	fmt.Println(ask(api, "PUT /strict", asJSON, `{"id":7,"name":"bell"}`).Code)
+	show(api, "PUT", "/lenient", `{"id":7,"name":"bell"}`)
+	// Output:
+	// 422
+	// 200 {"id":0,"name":"bell"}
+}

@@ -46,7 +46,7 @@ func (t *Type) decode(data []byte, into any, how Reading, mayRewrite bool) fault
 	v := reflect.ValueOf(into).Elem()
 	ok, err := t.fast(data, into, how.Lenient)
 	if !ok || t.readOnly && how.Lenient&ReadOnlyMembers == 0 {
-		r := t.report(data, how, err == nil)
+		r := t.report(data, how, err)
 		if other := r.rewritten(); other != nil && mayRewrite {
 			v.SetZero()
 			return t.decode(other, into, how, false)
@@ -107,7 +107,7 @@ func (t *Type) clear(v reflect.Value) {
 // Check holds a text that is to be sent against the type, and lists its faults as
 // Decode does.
 func (t *Type) Check(data []byte) []Fault {
-	return t.report(data, Reading{Lenient: outbound}, false).found
+	return t.report(data, Reading{Lenient: outbound}, errUnknown).found
 }
 
 // Leniency says what Decode lets pass beyond what the type has, as a set of bits.

@@ -52,56 +52,63 @@ type piece struct {
 	needed     bool // or else a zero value is as good as none
 }
 
-// report lists the faults of a text; decoded says that it could be decoded, so that it
-// is known to be JSON of the right types.
-func (t *Type) report(data []byte, how Reading, decoded bool) *reporter {
+// report lists the faults of a text. The error is what came of decoding it; nil says
+// that it is JSON of the right types.
+func (t *Type) report(data []byte, how Reading, err error) *reporter {
 	r := &reporter{
 		skimmer: skimmer{data: data},
 		faults:  bounded(how.Most),
 		end:     len(data),
 		lenient: how.Lenient,
-		decoded: decoded,
+		decoded: err == nil,
 	}
 	r.path, r.seen = r.spots[:0], r.marks[:0]
-	var broken *Fault
-	if !decoded {
-		broken = r.findEnd()
+	var broken *jsontext.SyntacticError
+	if err != nil {
+		broken = r.findEnd(err)
 	}
 	r.value(&site{typ: t, null: t.null, needed: true})
 	switch {
 	case r.faults.more:
+	case broken != nil && !r.cut && r.at > 0:
+		r.fault("syntax", nil, "is followed by something more; a body is one JSON value", true)
 	case broken != nil:
-		r.add(*broken)
+		r.add(syntaxFault(data, broken))
 	case len(r.ready) > 0:
-		a := asker{skimmer: skimmer{data: data}, Report: Report{faults: r.faults}, ready: r.ready[:min(len(r.ready), mostAsked)], lenient: r.lenient}
+		a := asker{
+			skimmer: skimmer{data: data},
+			Report:  Report{faults: r.faults},
+			ready:   r.ready[:min(len(r.ready), mostAsked)],
+			lenient: r.lenient,
+		}
 		a.value()
 		r.faults = a.Report.faults
 	}
 	return r
 }
 
-// findEnd finds out how far the text is JSON, and gives the fault where that is not to
-// its end.
-func (r *reporter) findEnd() *Fault {
-	if jsontext.Value(r.data).IsValid(jsontext.AllowDuplicateNames(true)) {
-		return nil
-	}
-	data := r.data
-	d := jsontext.NewDecoder(stdbytes.NewBuffer(data), jsontext.AllowDuplicateNames(true))
-	err := d.SkipValue()
-	r.end = int(d.InputOffset())
-	r.data = append(data[:r.end:r.end], ']') // so that every token has an end
-	if err == nil {
-		if _, err = d.ReadToken(); err == nil {
-			return &Fault{Rule: "syntax", Detail: "is followed by something more; a body is one JSON value", Unreadable: true}
+// errUnknown stands for a text that nobody has tried to decode.
+var errUnknown = errors.New("not decoded")
+
+// findEnd finds out how far the text is JSON, and gives the error where that is not to
+// its end. Decoding knows it, unless it stopped for another reason before.
+func (r *reporter) findEnd(err error) *jsontext.SyntacticError {
+	broken, known := errors.AsType[*jsontext.SyntacticError](err)
+	if !known || errors.Is(err, jsontext.ErrDuplicateName) {
+		if jsontext.Value(r.data).IsValid(jsontext.AllowDuplicateNames(true)) {
+			return nil
+		}
+		d := jsontext.NewDecoder(stdbytes.NewBuffer(r.data), jsontext.AllowDuplicateNames(true))
+		if err = d.SkipValue(); err == nil {
+			_, err = d.ReadToken()
+		}
+		if broken, known = errors.AsType[*jsontext.SyntacticError](err); !known {
+			broken = &jsontext.SyntacticError{ByteOffset: d.InputOffset(), Err: err}
 		}
 	}
-	e, ok := errors.AsType[*jsontext.SyntacticError](err)
-	if !ok {
-		e = &jsontext.SyntacticError{Err: err}
-	}
-	f := syntaxFault(data, e)
-	return &f
+	r.end = min(int(broken.ByteOffset), len(r.data))
+	r.data = append(r.data[:r.end:r.end], `""]`...) // so that every token has an end, if beyond this one
+	return broken
 }
 
 func syntaxFault(data []byte, e *jsontext.SyntacticError) Fault {
@@ -149,7 +156,9 @@ func (r *reporter) value(at *site) {
 	}
 	start := r.at
 	if r.data[start] == 'n' {
-		if r.at += len("null"); !at.null {
+		if r.at += len("null"); r.at > r.end {
+			r.cut = true
+		} else if !at.null {
 			r.fault("type", at.typ.name(), "must not be null", true)
 		}
 		return
@@ -174,6 +183,15 @@ func (r *reporter) another(end byte) bool {
 		return false
 	}
 	r.cut = r.at >= r.end
+	return !r.cut
+}
+
+// anotherName goes to the next name in an object; false where there is none.
+func (r *reporter) anotherName() bool {
+	if !r.another('}') {
+		return false
+	}
+	r.cut = r.data[r.at] != '"' // what is no JSON begins here
 	return !r.cut
 }
 
@@ -301,7 +319,7 @@ func (r *reporter) object(t *Type) {
 	}
 	var others map[string]bool
 	next := 0
-	for r.another('}') {
+	for r.anotherName() {
 		start := r.at
 		i := r.member(t, next)
 		if next = i + 1; i < 0 {
@@ -378,7 +396,7 @@ func (r *reporter) mapping(at *site, typ *Type) {
 	key := reflect.New(typ.goType.Key())
 	plain := isPlainText(typ.goType.Key())
 	item := site{typ: typ.elem, null: typ.elem.null, needed: true}
-	for r.another('}') {
+	for r.anotherName() {
 		start := r.at
 		name := string(r.name())
 		r.path.push(spot{name: name})

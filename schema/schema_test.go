@@ -291,7 +291,7 @@ func FuzzDecode(f *testing.F) {
 			typ.judge(reflect.ValueOf(&v).Elem(), &own)
 			ok = own.found == nil
 		}
-		r := typ.report(data, Reading{Most: all}, false)
+		r := typ.report(data, Reading{Most: all}, errUnknown)
 		found := r.found
 		sent := slices.ContainsFunc(found, func(f Fault) bool { return f.Rule == "readOnly" }) // the fast path does not look for it
 		if ok != (found == nil) && r.other == nil && !sent {
@@ -299,12 +299,19 @@ func FuzzDecode(f *testing.F) {
 				t.Errorf("%q: fast %v (%v), reported %+v, decoded %+v", data, ok, err, found, again.found)
 			}
 		}
+		if err != nil { // what decoding knows may move the place of what is no JSON, and nothing else
+			syntax := func(f Fault) bool { return f.Rule == "syntax" }
+			told := typ.report(data, Reading{Most: all}, err).found
+			if (told == nil) != (found == nil) || slices.ContainsFunc(told, syntax) != slices.ContainsFunc(found, syntax) {
+				t.Errorf("%q: with the error %+v, without it %+v", data, told, found)
+			}
+		}
 		if other := r.rewritten(); other != nil {
 			if again := typ.decode(other, new(voyage), Reading{}, false); again.found != nil {
 				t.Errorf("%q is rewritten as %q, which has %+v", data, other, again.found)
 			}
 		}
-		if one := typ.report(data, Reading{Most: 1}, false); len(one.found) != min(1, len(found)) || one.faults.more != (len(found) > 1) {
+		if one := typ.report(data, Reading{Most: 1}, errUnknown); len(one.found) != min(1, len(found)) || one.faults.more != (len(found) > 1) {
 			t.Errorf("%q: bounded by one %+v, else %+v", data, one.found, found)
 		}
 	})
