@@ -267,67 +267,6 @@ var (
 	errClosed = errCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed")
 )
 
-func TestFailures(t *testing.T) {
-	secret := errors.New("SELECT * FROM vessels")
-	var seen []error
-	watch := wicketway.Wrap("watch", func(next http.Handler) http.Handler {
-		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			next.ServeHTTP(w, r)
-			seen = append(seen, wicketway.Failure(r.Context()))
-		})
-	})
-	panics := wicketway.Wrap("panics", func(http.Handler) http.Handler {
-		return http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic(secret) })
-	})
-	fail := func(err error) func(context.Context, wicketway.None) (string, error) {
-		return func(context.Context, wicketway.None) (string, error) { return "", err }
-	}
-	api := build(t, wicketway.Chain(watch),
-		wicketway.Route("GET /closed", fail(fmt.Errorf("booking: %w", errClosed.New("Closed until %d.", 4).With("day", 4).With("status", 1).Because(secret)))),
-		wicketway.Route("GET /kind", fail(errCanal)),
-		wicketway.Route("GET /foreign", fail(secret)),
-		wicketway.Route("GET /late", fail(fmt.Errorf("slow: %w", context.DeadlineExceeded))),
-		wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic(secret) }),
-		wicketway.Route("GET /link", fail(nil), wicketway.Chain(panics)),
-		wicketway.Route("GET /unencodable", func(context.Context, wicketway.None) (any, error) { return map[string]any{"x": make(chan int)}, nil }),
-		wicketway.Route("GET /reply", func(context.Context, wicketway.None) (wicketway.Reply[string], error) {
-			return wicketway.Reply[string]{Status: 404}, nil
-		}),
-	)
-	for _, c := range []struct {
-		path   string
-		status int
-		code   string
-		is     error // what the failure that is logged is
-	}{
-		{"/closed", 409, "lock-closed", errClosed},
-		{"/kind", 409, "canal", errCanal},
-		{"/foreign", 500, "internal", secret},
-		{"/late", 503, "timeout", context.DeadlineExceeded},
-		{"/panic", 500, "internal", secret},
-		{"/link", 500, "internal", secret},
-		{"/unencodable", 500, "internal", nil},
-		{"/reply", 500, "internal", nil},
-		{"/nothing", 404, "not-found", problem.NotFound},
-	} {
-		seen = nil
-		w := ask(api, "GET "+c.path, "", "")
-		checkProblem(t, c.path, w, c.status, c.code)
-		if strings.Contains(w.Body.String(), "SELECT") || strings.Contains(w.Body.String(), ".go") {
-			t.Errorf("%s tells the cause: %s", c.path, w.Body)
-		}
-		if len(seen) != 1 || seen[0] == nil || c.is != nil && !errors.Is(seen[0], c.is) {
-			t.Errorf("%s: the log is told %v, want %v", c.path, seen, c.is)
-		}
-	}
-	if w := ask(api, "GET /closed", "", ""); !strings.Contains(w.Body.String(), `"day":4`) || strings.Count(w.Body.String(), `"status"`) != 1 {
-		t.Errorf("members: %s", w.Body)
-	}
-	if err := error(errClosed.New("x")); !errors.Is(err, errClosed) || !errors.Is(err, errCanal) || errors.Is(err, problem.NotFound) {
-		t.Error("kinds do not form families")
-	}
-}
-
 // Over real connections: a HEAD has the length and no body, a panic after the
 // header cuts the connection, and many callers at a time do not meet.
 func TestOverConnections(t *testing.T) {

@@ -92,6 +92,9 @@ func TestFrom(t *testing.T) {
 			t.Errorf("%v: %v, stack %s", c.err, p, p.Stack())
 		}
 	}
+	if n := testing.AllocsPerRun(100, func() { _ = errClosed.New("Until May.") }); n > 1 {
+		t.Errorf("making an ordinary problem takes %v allocations", n)
+	}
 	if problem.In(cause) != nil || problem.In(nil) != nil {
 		t.Error("a foreign error holds a problem")
 	}

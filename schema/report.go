@@ -1,19 +1,13 @@
 package schema
 
 import (
-	stdbytes "bytes"
-	"errors"
 	"fmt"
-	"io"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
-
-	"github.com/wicketway/wicketway/internal/clip"
 )
 
 // A reporter walks a text along a type and lists every fault. It goes over each byte
@@ -36,20 +30,6 @@ type reporter struct {
 
 	spots [8]spot  // what path begins with
 	marks [64]bool // what seen begins with
-}
-
-// How many pieces of a text that has a fault elsewhere, and how many bytes of it, are
-// decoded again for the Checks of their types. An ordinary body has fewer.
-const (
-	mostAsked  = 1000
-	bytesAsked = 128 << 10
-)
-
-// A piece of the text holds one value without a fault.
-type piece struct {
-	start, end uint32
-	typ        *Type
-	needed     bool // or else a zero value is as good as none
 }
 
 // report lists the faults of a text. The error is what came of decoding it; nil says
@@ -85,34 +65,6 @@ func (t *Type) report(data []byte, how Reading, err error) *reporter {
 		r.faults = a.Report.faults
 	}
 	return r
-}
-
-// errUnknown stands for a text that nobody has tried to decode.
-var errUnknown = errors.New("not decoded")
-
-// findEnd finds out how far the text is JSON, and gives the error where that is not to
-// its end. Decoding knows it, unless it stopped for another reason before.
-func (r *reporter) findEnd(err error) *jsontext.SyntacticError {
-	broken, known := errors.AsType[*jsontext.SyntacticError](err)
-	if !known || errors.Is(err, jsontext.ErrDuplicateName) {
-		if jsontext.Value(r.data).IsValid(jsontext.AllowDuplicateNames(true)) {
-			return nil
-		}
-		d := jsontext.NewDecoder(stdbytes.NewBuffer(r.data), jsontext.AllowDuplicateNames(true))
-		if err = d.SkipValue(); err == nil {
-			_, err = d.ReadToken()
-		}
-		if broken, known = errors.AsType[*jsontext.SyntacticError](err); !known {
-			broken = &jsontext.SyntacticError{ByteOffset: d.InputOffset(), Err: err}
-		}
-	}
-	r.end = min(int(broken.ByteOffset), len(r.data))
-	r.data = append(r.data[:r.end:r.end], `""]`...) // so that every token has an end, if beyond this one
-	return broken
-}
-
-func syntaxFault(data []byte, e *jsontext.SyntacticError) Fault {
-	return Fault{Pointer: clip.Text(string(e.JSONPointer), longestPointer), Rule: "syntax", Detail: syntaxDetail(data, e), Unreadable: true}
 }
 
 // rewritten is the text as plain decoding reads it; nil where that would change
@@ -506,91 +458,4 @@ func (r *reporter) wholeItem(item *site) bool {
 	return true
 }
 
-// An identity is the same for equal JSON values (JSON Schema core, 4.2.2).
-type identity struct {
-	kind jsontext.Kind
-	text string
-}
-
-func identify(raw jsontext.Value) identity {
-	kind := raw.Kind()
-	switch {
-	case kind == jsontext.KindString:
-		return identity{kind, string(nameIn(raw))}
-	case kind == jsontext.KindNumber && stdbytes.IndexAny(raw, ".eE") < 0 && string(raw) != "-0":
-		return identity{kind, string(raw)}
-	}
-	own := raw.Clone()
-	own.Canonicalize(jsontext.CanonicalizeRawInts(false)) // of valid JSON
-	return identity{kind, string(own)}
-}
-
 var emptyType = reflect.TypeFor[struct{}]()
-
-// An asker goes over a text once more, to the pieces that are ready for the Check of
-// their types, so that each is decoded once and its place is known.
-type asker struct {
-	skimmer
-	Report
-	ready   []piece
-	asked   int // bytes
-	lenient Leniency
-}
-
-func (a *asker) value() {
-	if len(a.ready) == 0 || a.Report.more {
-		return
-	}
-	a.space()
-	p := a.ready[0]
-	switch {
-	case a.at == int(p.start):
-		a.ready = a.ready[1:]
-		a.at = int(p.end)
-		if a.asked += a.at - int(p.start); a.asked > bytesAsked {
-			a.ready = nil
-			return
-		}
-		v := reflect.New(p.typ.goType)
-		text := a.data[p.start:p.end]
-		if json.Unmarshal(text, v.Interface(), a.lenient.options()) == nil && (p.needed || !v.Elem().IsZero()) {
-			s := skimmer{data: text}
-			s.value(p.typ, true, v.Elem()) // sets the defaults
-			p.typ.judge(v.Elem(), &a.Report)
-		}
-	case a.data[a.at] == '{':
-		a.at++
-		for len(a.ready) > 0 && a.skimmer.more('}') {
-			a.path.push(spot{name: string(a.name())})
-			a.value()
-			a.path.pop()
-		}
-	case a.data[a.at] == '[':
-		a.at++
-		for i := 0; len(a.ready) > 0 && a.skimmer.more(']'); i++ {
-			a.path.push(spot{index: i, item: true})
-			a.value()
-			a.path.pop()
-		}
-	default:
-		a.skip()
-	}
-}
-
-// syntaxDetail tells what is no JSON, and where.
-func syntaxDetail(data []byte, e *jsontext.SyntacticError) string {
-	if len(stdbytes.TrimSpace(data)) == 0 {
-		return "is empty; a JSON value was expected"
-	}
-	if errors.Is(e.Err, io.ErrUnexpectedEOF) {
-		return "ends too early: the JSON text is cut off"
-	}
-	upTo := data[:min(int(e.ByteOffset), len(data))]
-	line := 1 + stdbytes.Count(upTo, []byte("\n"))
-	column := len(upTo) - stdbytes.LastIndexByte(upTo, '\n')
-	reason := "a mistake"
-	if e.Err != nil {
-		reason = clip.Text(e.Err.Error(), longestMessage)
-	}
-	return "is not valid JSON at line " + strconv.Itoa(line) + ", column " + strconv.Itoa(column) + ": " + reason
-}
