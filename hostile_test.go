@@ -210,6 +210,7 @@ func TestTheConnectionTellsTheTruth(t *testing.T) {
 					return
 				}
 				defer conn.Close()
+				io.WriteString(w, "by mistake") // sets no deadline for a connection that was given away
 				time.Sleep(200 * time.Millisecond)
 				line, err := rw.ReadString('\n')
 				fmt.Fprintf(conn, "%s%v", line, err)

@@ -28,13 +28,12 @@ var sources = []string{"path", "query", "header", "cookie", "body", "form", "fil
 
 // An inputPlan is the plan for reading a route's input type.
 type inputPlan struct {
-	fields []inputField
-	query  bool   // some field comes from the query
-	cursor string // the query parameter that is a Cursor
-	form   *inputForm
-	body   *inputBody
-	judges bool // the input has a Check of its own
-
+	fields  []inputField
+	cursor  string // the query parameter that is a Cursor
+	form    *inputForm
+	body    *inputBody
+	query   bool // some field comes from the query
+	judges  bool // the input has a Check of its own
 	pointer bool // the route takes a pointer to the input
 }
 

@@ -249,12 +249,11 @@ func (r *response) FlushError() error {
 	return err
 }
 
-// Hijack gives the connection away, without a deadline.
+// Hijack gives the connection away, without a deadline: the server clears its own.
 func (r *response) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 	conn, rw, err := http.NewResponseController(r.ResponseWriter).Hijack()
 	if err == nil {
 		r.sent, r.hijacked = true, true
-		conn.SetDeadline(time.Time{})
 	}
 	return conn, rw, err
 }
