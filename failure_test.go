@@ -471,7 +471,7 @@ func TestProblemsForPeopleAndTheirCatalogue(t *testing.T) {
 }
 
 // An API inside another tells the outer one's log what failed, under the outer
-// one's request id.
+// one's request id. Outside of any, slog's default logger is told.
 func TestFailuresInsideAMountedAPI(t *testing.T) {
 	log := &record{}
 	logger := slog.New(slog.NewJSONHandler(log, nil))
@@ -490,5 +490,14 @@ func TestFailuresInsideAMountedAPI(t *testing.T) {
 	ask(build(t, wicketway.Log(logger), wicketway.Mount("/inner", inner)), "GET /inner/panic", "", "")
 	if lines := log.take(); len(lines) != 1 || !strings.Contains(lines[0], "no water") {
 		t.Errorf("without an access log: %q", lines)
+	}
+
+	defer slog.SetDefault(slog.Default())
+	slog.SetDefault(logger)
+	outside := httptest.NewRecorder()
+	wicketway.Fail(outside, httptest.NewRequest("GET", "/closed", nil), io.ErrUnexpectedEOF)
+	checkProblem(t, "outside of an API", outside, 500, "internal")
+	if lines := log.take(); len(lines) != 1 || !strings.Contains(lines[0], `"status":500`) || !strings.Contains(lines[0], "unexpected EOF") {
+		t.Errorf("outside of an API: %q", lines)
 	}
 }

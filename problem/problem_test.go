@@ -139,7 +139,10 @@ func TestProblemsAreBounded(t *testing.T) {
 			problem.Item{Rule: "d", Want: jsontext.Value("4.0")}, problem.Item{Rule: "e", Want: []int{5}}, problem.Item{Rule: "f"}), nil,
 			[]string{`"want":1`, `"want":2`, `"want":"three"`, `"want":4.0`, `"want":[5]`, `"rule":"f","detail":""`}, "more"},
 	} {
-		text, _ := c.p.Append(nil, problem.Telling{Base: "/problems/", Debug: c.debug})
+		text, lost := c.p.Append(nil, problem.Telling{Base: "/problems/", Debug: c.debug})
+		if (lost != nil) != (c.lacks == "all" || c.lacks == "debug" && c.debug != nil) {
+			t.Errorf("%s: it says of what is left out: %v", name, lost)
+		}
 		if len(text) > problem.MaxSize || !jsontext.Value(text).IsValid() || strings.Contains(string(text), c.lacks) {
 			t.Errorf("%s: %d bytes, valid %v: %.300s", name, len(text), jsontext.Value(text).IsValid(), text)
 		}
