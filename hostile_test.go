@@ -281,8 +281,12 @@ func TestTheConnectionTellsTheTruth(t *testing.T) {
 				}
 			}
 		}()
-		if got := status(in); got != 408 {
-			t.Errorf("a slow body: %d", got)
+		resp, err := http.ReadResponse(in, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if told, _ := io.ReadAll(resp.Body); resp.StatusCode != 408 || !strings.Contains(string(told), "within the time that the route has") {
+			t.Errorf("a slow body: %d %s", resp.StatusCode, told)
 		}
 		_, in = dial(t, at, "GET /large HTTP/1.1\r\nHost: x\r\n\r\n")
 		in.Peek(1)

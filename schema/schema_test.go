@@ -19,6 +19,8 @@ type stop struct {
 
 type common struct {
 	Remark string `json:"remark,omitzero" rule:"maxLength=5"`
+	Bay    int    `json:"bay,omitzero"`
+	Slip   int    `json:"slip,omitzero"`
 }
 
 type voyage struct {
@@ -195,6 +197,7 @@ var decodings = []struct {
 	{`{` + goodVoyage + `,"wharf":"xy"}`, nil},
 	{`{` + goodVoyage + `,"loose":[{},{"remark":""}]}`, nil}, // not the same in JSON
 	{`{` + goodVoyage + `,"loose":[{"remark":"a"},{"remark":"\u0061"}]}`, []string{"/loose uniqueItems"}},
+	{`{` + goodVoyage + `,"loose":[{"bay":1,"slip":2},{"slip":2, "bay":1}]}`, []string{"/loose uniqueItems"}},
 	{`{` + goodVoyage + `,"moments":["2027-05-04T09:30:00Z","2027-05-04T09:30:00Z"]}`, []string{"/moments uniqueItems"}},
 	{`{` + goodVoyage + `} true`, []string{" syntax!"}},
 	{"{\"vessel\":\"\xff\"}", []string{"/vessel syntax!"}},

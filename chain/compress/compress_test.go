@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -41,12 +42,25 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 	answer := func(set string) wicketway.Middleware {
 		return wicketway.Wrap("answer", func(http.Handler) http.Handler { return http.HandlerFunc(plain(set)) })
 	}
+	sized := func(status, n int) wicketway.Middleware {
+		return wicketway.Wrap("sized", func(http.Handler) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				w.Header().Set("Content-Length", strconv.Itoa(n))
+				w.WriteHeader(status)
+				if r.Method != "HEAD" {
+					io.WriteString(w, strings.Repeat("a", n))
+				}
+			})
+		})
+	}
 	api := build(t,
 		wicketway.Route("GET /text", text),
 		wicketway.Route("GET /png", text, wicketway.Chain(answer("Content-Type: image/png"))),
 		wicketway.Route("GET /part", text, wicketway.Chain(answer("Content-Range: bytes 0-1999/9000"))),
 		wicketway.Route("GET /fixed", text, wicketway.Chain(answer("Cache-Control: max-age=5, No-Transform"))),
 		wicketway.Route("GET /tagged", text, wicketway.Chain(answer(`Etag: "v1"`))),
+		wicketway.Route("GET /small", text, wicketway.Chain(sized(http.StatusOK, 1023))),
+		wicketway.Route("GET /none", text, wicketway.Chain(sized(http.StatusNotModified, 2000))),
 		wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic("x") }),
 	)
 	for _, c := range []struct {
@@ -63,6 +77,8 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 		{"GET /text?bytes=2000", "gzip;q=0.5, identity", false, 2003, ""},
 		{"GET /text?bytes=100", "gzip", false, 103, ""},
 		{"HEAD /text?bytes=2000", "gzip", true, 0, ""},
+		{"HEAD /small", "gzip", false, 0, ""},
+		{"GET /none", "gzip", false, 2000, ""}, // what the recorder keeps of it a server does not send
 		{"GET /png", "gzip", false, 2000, ""},
 		{"GET /part", "gzip", false, 2000, ""},
 		{"GET /fixed", "gzip", false, 2000, ""}, // directives know no case (RFC 9111, 5.2)
