@@ -143,8 +143,9 @@ func TestFilesOfTheSystem(t *testing.T) {
 	dir := t.TempDir()
 	inside := filepath.Join(dir, "in")
 	for _, err := range []error{
-		os.MkdirAll(filepath.Join(inside, "a b?"), 0o700), os.WriteFile(filepath.Join(inside, "ten.txt"), []byte("0123456789"), 0o600),
+		os.MkdirAll(filepath.Join(inside, "a b?"), 0o700), os.MkdirAll(filepath.Join(inside, "names"), 0o700), os.WriteFile(filepath.Join(inside, "names", "ten.txt"), nil, 0o600), os.WriteFile(filepath.Join(inside, "ten.txt"), []byte("0123456789"), 0o600),
 		os.WriteFile(filepath.Join(dir, "secret"), []byte("secret"), 0o600), os.WriteFile(filepath.Join(inside, "a b?", "index.html"), []byte("index"), 0o600),
+		os.WriteFile(filepath.Join(inside, "names", "b\xe9ll"), nil, 0o600), // no path of fs.FS leads to it
 		os.Symlink("../secret", filepath.Join(inside, "out")), os.Symlink("loop", filepath.Join(inside, "loop")),
 		os.WriteFile(filepath.Join(inside, "closed"), nil, 0), syscall.Mkfifo(filepath.Join(inside, "pipe"), 0o600),
 	} {
@@ -162,7 +163,8 @@ func TestFilesOfTheSystem(t *testing.T) {
 		t.Fatal(err)
 	}
 	api := build(t, wicketway.Chain(compress.Bodies()), wicketway.Log(slog.New(slog.DiscardHandler)),
-		wicketway.Files("/root", root.FS()), wicketway.Files("/dir", os.DirFS(inside)), wicketway.Files("/sub", below))
+		wicketway.Files("/root", root.FS()), wicketway.Files("/dir", os.DirFS(inside)), wicketway.Files("/sub", below),
+		wicketway.Files("/list", os.DirFS(inside), wicketway.Listing()))
 	tag := ask(api, "GET /sub/main.go", "", "").Header().Get("Etag")
 	for _, c := range []struct {
 		request, header string
@@ -179,6 +181,7 @@ func TestFilesOfTheSystem(t *testing.T) {
 		{"GET /dir/ten.txt/", "", 404, "", "There is no file"},
 		{"GET /root/a%20b%3F?x=1", "", 308, "Location: /root/a%20b%3F/?x=1", ""},
 		{"GET /root/a%20b%3F/", "", 200, "", "index"},
+		{"GET /list/names/", "", 200, "", `[{"name":"ten.txt"`},
 		{"GET /sub/main.go", "If-None-Match: " + tag, 304, "Etag: " + tag, ""},
 		{"GET /root/ten.txt", "Range: bytes=2-3", 206, "Content-Range: bytes 2-3/10", "23"},
 		{"GET /root/ten.txt", "Range: BYTES=-2", 206, "Content-Range: bytes 8-9/10", "89"},
@@ -227,6 +230,7 @@ func TestPlainHandlersMountsAndFiles(t *testing.T) {
 	files := fstest.MapFS{
 		"index.html":    {Data: []byte("<h1>canal</h1>"), ModTime: day},
 		"map.txt":       {Data: []byte("0123456789"), ModTime: day},
+		"late/x.txt":    {Data: []byte("a"), ModTime: day.AddDate(9000, 0, 0)}, // a year that RFC 3339 does not have
 		"docs/a.txt":    {Data: []byte("a"), ModTime: day},
 		".secret":       {Data: []byte("pin"), ModTime: day},
 		"docs/.git/key": {Data: []byte("pin"), ModTime: day},
@@ -275,6 +279,7 @@ func TestPlainHandlersMountsAndFiles(t *testing.T) {
 		{"GET /files/%2e%2e/layout_test.go", "", 404, "", "not-found"},
 		{"GET /files/..%2Flayout_test.go", "", 404, "", "not-found"},
 		{"GET /files/docs%5Ca.txt", "", 404, "", "not-found"},
+		{"GET /listed/late/", "", 200, "Content-Type: application/json", `[{"name":"x.txt","size":1}]`},
 		{"GET /listed/docs/", "", 200, "Content-Type: application/json", `[{"name":"a.txt","size":1,"modified":"2027-05-04T09:30:00Z"}]`},
 		{"GET /fixed/doc.go", "If-None-Match: " + tag, 304, "Etag: " + tag, ""},
 	} {

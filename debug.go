@@ -40,10 +40,7 @@ func (t *target) debug(p *problem.Problem) jsontext.Value {
 		stack = at.Stack()
 	}
 	info.Stack = ownFirst(stack)
-	text, err := json.Marshal(info)
-	if err != nil { // a message that is no UTF-8
-		text, _ = json.Marshal(debugInfo{Route: info.Route, Stack: info.Stack})
-	}
+	text, _ := json.Marshal(info, jsontext.AllowInvalidUTF8(true)) // messages can be anything
 	return text
 }
 
@@ -52,7 +49,7 @@ func causes(err error) []debugCause {
 	if err == nil {
 		return nil
 	}
-	list := []debugCause{{fmt.Sprintf("%T", err), strings.ToValidUTF8(err.Error(), "\uFFFD")}}
+	list := []debugCause{{fmt.Sprintf("%T", err), err.Error()}}
 	switch e := err.(type) {
 	case interface{ Unwrap() error }:
 		list = append(list, causes(e.Unwrap())...)

@@ -41,7 +41,8 @@ func Files(prefix string, files fs.FS, settings ...Setting) Part {
 	}}
 }
 
-// Listing lets [Files] list the folders that have no index.html, as JSON.
+// Listing lets [Files] list the folders that have no index.html, as JSON. Names that
+// are no UTF-8 are left out, as no path leads to them (see [fs.ValidPath]).
 func Listing() Setting {
 	return replacing("Listing", func(t *terms) { t.listing = true })
 }
@@ -212,10 +213,13 @@ func (f *fileServer) list(w http.ResponseWriter, name string) error {
 	shown := []listed{}
 	for _, e := range entries {
 		about, err := e.Info()
-		if err != nil || hidden(e.Name()) {
-			continue // a file that is gone since, or not for others
+		if err != nil || hidden(e.Name()) || !fs.ValidPath(e.Name()) {
+			continue // a file that is gone since, or not for others, or cannot be asked for
 		}
-		entry := listed{Name: e.Name(), Folder: e.IsDir(), Modified: about.ModTime()}
+		entry := listed{Name: e.Name(), Folder: e.IsDir()}
+		if t := about.ModTime(); t.Year() >= 0 && t.Year() <= 9999 { // RFC 3339 has no others
+			entry.Modified = t
+		}
 		if !e.IsDir() {
 			entry.Size = about.Size()
 		}
