@@ -129,6 +129,7 @@ func TestProblemsAreBounded(t *testing.T) {
 		lacks string
 	}{
 		"a long detail":   {errClosed.New("%s", long), nil, []string{`…"`}, "more"},
+		"no characters":   {errClosed.New("%s", strings.Repeat("\x80", 90_000)), nil, []string{`…"`}, "more"},
 		"many faults":     {errClosed.New("x").WithItems(items...), nil, []string{`"more":true`, `"errors":[{`, "…"}, "debug"},
 		"one fault":       {errClosed.New("x").WithItems(few...), nil, []string{`"errors":[{`, "…"}, "more"},
 		"more is told":    {errClosed.New("x").With("more", 7).WithItems(items...), nil, []string{`"more":7`}, `"more":true`},

@@ -41,6 +41,14 @@ func TestParseErrorsPointAtTheCharacter(t *testing.T) {
 			t.Errorf("Parse(%q) = %v, want %q at offset %d", c.template, err, c.reason, c.offset)
 		}
 	}
+	for _, wrong := range "`{@[/:\x7f" { // they stand beside the letters and the digits
+		if _, err := route.Parse("/{a" + string(wrong) + "}"); err == nil {
+			t.Errorf("a name with %q is taken", wrong)
+		}
+	}
+	if names := parse(t, "/{azAZ_09}/{_}").Names(); !slices.Equal(names, []string{"azAZ_09", "_"}) {
+		t.Errorf("the edges of the alphabet: %q", names)
+	}
 }
 
 // The rows follow from the order of precedence: text, text mixed with
