@@ -48,7 +48,7 @@ func FuzzBuild(f *testing.F) {
 			in := compileInput(&at, of)
 			compileOutput(&at, of, in)
 			for _, m := range b.mistakes {
-				if strings.Contains(m.Text, "%!") || m.Text == "" {
+				if strings.Contains(m.Text, "%!") && !strings.Contains(first+second, "%!") || m.Text == "" { // "%!" is what fmt writes for a wrong verb
 					t.Errorf("%v: %q", of, m.Text)
 				}
 			}
