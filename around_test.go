@@ -166,11 +166,7 @@ func TestFilesOfTheSystem(t *testing.T) {
 		wicketway.Files("/root", root.FS()), wicketway.Files("/dir", os.DirFS(inside)), wicketway.Files("/sub", below),
 		wicketway.Files("/list", os.DirFS(inside), wicketway.Listing()))
 	tag := ask(api, "GET /sub/main.go", "", "").Header().Get("Etag")
-	for _, c := range []struct {
-		request, header string
-		status          int
-		field, body     string
-	}{
+	checkServed(t, api, []served{
 		{"GET /root/ten.txt/x", "", 404, "", "There is no file"}, // ENOTDIR
 		{"GET /root/" + strings.Repeat("x", 5000), "", 404, "", "There is no file"},
 		{"GET /root/a%00b", "", 404, "", "There is no file"},
@@ -195,15 +191,28 @@ func TestFilesOfTheSystem(t *testing.T) {
 		{"HEAD /sub/main.go", "Accept-Encoding: gzip", 200, "Content-Length: ", ""}, // the compressed length is not known
 		{"HEAD /sub/main.go", "Accept-Encoding: gzip", 200, "Content-Encoding: gzip", ""},
 		{"GET /sub/main.go", "Accept-Encoding: gzip\nIf-None-Match: W/" + tag, 304, "Etag: W/" + tag, ""},
-	} {
+	})
+	if tag == "" {
+		t.Error("a file below an embedded folder has no tag")
+	}
+}
+
+// A served is a request and what is served for it: one field of the header, and a part
+// of the body, or nothing.
+type served struct {
+	request, header string
+	status          int
+	field, body     string
+}
+
+func checkServed(t *testing.T, api *wicketway.API, rows []served) {
+	t.Helper()
+	for _, c := range rows {
 		w := ask(api, c.request, c.header, "")
 		name, value, _ := strings.Cut(c.field, ": ")
 		if w.Code != c.status || !strings.Contains(w.Body.String(), c.body) || c.body == "" && w.Body.Len() > 0 || c.field != "" && w.Header().Get(name) != value {
 			t.Errorf("%.60s (%s): %d %v %.200s, want %d %s %s", c.request, c.header, w.Code, w.Header(), w.Body, c.status, c.field, c.body)
 		}
-	}
-	if tag == "" {
-		t.Error("a file below an embedded folder has no tag")
 	}
 }
 
@@ -246,12 +255,7 @@ func TestPlainHandlersMountsAndFiles(t *testing.T) {
 		wicketway.Files("/fixed", embedded),
 	)
 	tag := ask(api, "GET /fixed/doc.go", "", "").Header().Get("Etag")
-	for _, c := range []struct {
-		request, header string
-		status          int
-		field           string // that the answer has
-		body            string
-	}{
+	checkServed(t, api, []served{
 		{"GET /plain/bell/state", "", 200, "", "GET /plain/bell/state raw= lock=bell"},
 		{"PATCH /echo/bell/a/b?x=1", "", 200, "", "PATCH /a/b raw= lock="},
 		{"GET /echo/a%2Fb/c%2Fd", "", 200, "", "GET /c/d raw=/c%2Fd lock="},
@@ -282,13 +286,7 @@ func TestPlainHandlersMountsAndFiles(t *testing.T) {
 		{"GET /listed/late/", "", 200, "Content-Type: application/json", `[{"name":"x.txt","size":1}]`},
 		{"GET /listed/docs/", "", 200, "Content-Type: application/json", `[{"name":"a.txt","size":1,"modified":"2027-05-04T09:30:00Z"}]`},
 		{"GET /fixed/doc.go", "If-None-Match: " + tag, 304, "Etag: " + tag, ""},
-	} {
-		w := ask(api, c.request, c.header, "")
-		name, value, _ := strings.Cut(c.field, ": ")
-		if w.Code != c.status || !strings.Contains(w.Body.String(), c.body) || c.body == "" && w.Body.Len() > 0 || c.field != "" && w.Header().Get(name) != value {
-			t.Errorf("%s (%s): %d %v %s, want %d %s %s", c.request, c.header, w.Code, w.Header(), w.Body, c.status, c.field, c.body)
-		}
-	}
+	})
 	if tag == "" {
 		t.Error("an embedded file has no tag")
 	}

@@ -3,11 +3,13 @@ package demo_test
 import (
 	"bytes"
 	"compress/gzip"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/go-json-experiment/json"
@@ -23,16 +25,21 @@ const (
 	good    = `"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z"`
 )
 
-// Wrong requests to the demo over real HTTP: status, code, and exactly the items
-// that fail, as in, name or pointer, rule.
-func TestWrongRequests(t *testing.T) {
+func opened(t *testing.T) (*demo.Canal, *httptest.Server) {
 	canal, err := demo.Open(t.TempDir(), slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer canal.Close()
+	t.Cleanup(func() { canal.Close() })
 	server := httptest.NewServer(canal.API)
-	defer server.Close()
+	t.Cleanup(server.Close)
+	return canal, server
+}
+
+// Wrong requests to the demo over real HTTP: status, code, and exactly the items
+// that fail, as in, name or pointer, rule.
+func TestWrongRequests(t *testing.T) {
+	canal, server := opened(t)
 	const (
 		book   = "POST /v2/passages"
 		change = "PATCH /v2/passages/1"
@@ -189,4 +196,39 @@ func packed(coding, text string) string {
 	io.WriteString(w, text)
 	w.Close()
 	return b.String()
+}
+
+// Four hundred bookings at once: each slot is had once, and nobody meets a failure of
+// the server. A store that is busy says when to come back.
+func TestManyBookAtOnce(t *testing.T) {
+	canal, server := opened(t)
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 400}}
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	counts := map[int]int{}
+	for i := range 400 {
+		all.Go(func() {
+			slot := fmt.Sprintf("2027-06-%02dT%02d:00:00Z", 1+i%20, i/20%5) // 100 slots, four callers for each
+			r, _ := http.NewRequest("POST", server.URL+"/api/v2/passages", strings.NewReader(`{"lock":"bell","direction":"up","slot":"`+slot+`"}`))
+			r.Header.Set("Content-Type", "application/json")
+			r.Header.Set("Authorization", "Bearer "+canal.Skipper)
+			resp, err := client.Do(r)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			text, _ := io.ReadAll(resp.Body)
+			resp.Body.Close()
+			mu.Lock()
+			defer mu.Unlock()
+			counts[resp.StatusCode]++
+			if s := resp.StatusCode; s != 201 && s != 409 && (s != 503 || resp.Header.Get("Retry-After") == "") {
+				t.Errorf("%s: %d %s", slot, s, text)
+			}
+		})
+	}
+	all.Wait()
+	if counts[201] > 100 || counts[201]+counts[503] < 100 {
+		t.Errorf("%v: each of the 100 slots is had once", counts)
+	}
 }
