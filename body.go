@@ -109,6 +109,12 @@ func (b *received) late(cause error) error {
 		b.in.received, (time.Since(programStart) - b.in.begun).Seconds(), b.rate(), bodyGrace.Seconds()).Because(cause)
 }
 
+// earned is the time that so many bytes may have taken, in whole seconds. Bodies for
+// plain handlers have no limit, so a product of bytes and nanoseconds could overflow.
+func earned(received, rate int64) time.Duration {
+	return time.Duration(min(received/rate, 1<<32)) * time.Second
+}
+
 // renew sets the deadline for the next read. It need not be exact to the second.
 func (b *received) renew() {
 	if b.in.off {
@@ -121,7 +127,7 @@ func (b *received) renew() {
 		return
 	}
 	b.in.renewed = now
-	paced := programStart.Add(b.in.begun + bodyGrace + time.Duration(b.in.received)*time.Second/time.Duration(b.rate()))
+	paced := programStart.Add(b.in.begun + bodyGrace + earned(b.in.received, b.rate()))
 	if until, ok := b.Deadline(); ok && until.Before(paced) {
 		paced = until
 	}

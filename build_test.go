@@ -184,3 +184,11 @@ type wrongGuard struct{}
 func (wrongGuard) Authenticate(*http.Request) (*Identity, error) { return nil, nil }
 func (wrongGuard) Challenge([]string) string                     { return "" }
 func (wrongGuard) String() string                                { return "wrong" }
+
+func TestLargeBodiesEarnTheirTime(t *testing.T) {
+	for received, want := range map[int64]time.Duration{0: 0, 20 << 10: 10 * time.Second, 10 << 30: 5 << 20 * time.Second, 1 << 62: 1 << 32 * time.Second} {
+		if got := earned(received, 2<<10); got != want {
+			t.Errorf("%d bytes earn %v, want %v", received, got, want)
+		}
+	}
+}
