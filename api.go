@@ -3,22 +3,21 @@ package wicketway
 import (
 	"context"
 	"net/http"
-	"time"
 
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
-	"github.com/wicketway/wicketway/route"
 )
 
 // An API is a compiled description. It is an http.Handler, immutable and safe
 // for concurrent use.
 type API struct {
 	info      Info
-	table     *route.Table
-	targets   []*target // by number in table
-	prefixes  *route.Table
-	fallbacks []*target          // by number in prefixes
+	table     *table.Table
+	targets   []target           // by number in table
+	fallbacks []target           // by number of group in table
 	named     map[string]*target // by version, a slash, and name
 	codes     map[string]*problem.Kind
+	facts     func() []Facts                // of targets, made when first asked for
 	catalogue func() map[string]ProblemInfo // by code, made when first asked for
 	raised    raised
 }
@@ -26,58 +25,77 @@ type API struct {
 // Info is what the API was named by.
 func (a *API) Info() Info { return a.info }
 
+// A target is where a request can end: a route as it was resolved, or a group for what none
+// of its routes takes, with what serves it. It is immutable.
+type target struct {
+	resolved
+	end   endpoint
+	steps *steps
+}
+
+// An endpoint serves a request at the end of its chain. An error that it returns
+// has not been answered.
+type endpoint interface {
+	serve(w http.ResponseWriter, r *http.Request, s *state) error
+}
+
+// isFallback reports whether the target is a group, for what none of its routes takes.
+func (t *target) isFallback() bool { return t.part == nil }
+
 // ServeHTTP answers one request.
 func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	s := newState(a, w, r)
-	path := r.URL.Path
-	if path == "" && r.Method != http.MethodConnect { // RFC 9110, 4.2.3
-		path = "/"
-	}
-	if outcome := a.table.Find(r.Method, path, r.URL.RawPath, &s.match); outcome == route.Found {
-		s.target = a.targets[s.match.Route]
+	s := &state{Context: r.Context(), api: a}
+	s.out.Init(w, r, s)
+	s.resolution = a.table.Resolve(r.Method, r.URL, r.Header, &s.match)
+	if s.resolution.Outcome == table.Found {
+		s.target = &a.targets[s.match.Route]
 	} else {
-		a.miss(r, s, outcome)
+		s.target = &a.fallbacks[s.match.Group]
 	}
-	if limit := s.target.limits.Time; limit > 0 {
+	limits := &s.target.terms().limits
+	if limits.Time > 0 {
 		var cancel context.CancelFunc
-		s.Context, cancel = context.WithTimeout(s.Context, limit)
+		s.Context, cancel = context.WithTimeout(s.Context, limits.Time)
 		defer cancel()
-		s.response.limit = limit
+		s.out.Limit = limits.Time
 	}
-	r = r.WithContext(s)
-	s.takeBody(r)
-	if !s.target.fallback {
+	s.request = *r.WithContext(s)
+	r = &s.request
+	s.body.Take(r, w, &s.out, s.target.bodyLimit(), limits.Rate)
+	if !s.target.isFallback() {
 		r.Pattern = s.target.path
 	}
 	defer s.finish(r)
-	s.target.from(0, &s.response, r, s)
-	s.settle(r)
+	outside := s.out.Outside()
+	s.goOn(0, outside, r)
+	s.settle(outside, r)
 }
 
-// from goes through a target's chain, beginning with link k. It returns when the
-// request has been answered, whatever happens on the way.
-func (t *target) from(k int, w http.ResponseWriter, r *http.Request, s *state) {
-	defer s.catch(w, r)
-	if t.guard != nil && k == int(t.guardAt) {
-		if err := t.admit(r, s); err != nil {
-			Fail(w, r, err)
-			return
-		}
+// finish ends a request: what nobody logged is logged, and a broken answer is
+// cut off.
+func (s *state) finish(r *http.Request) {
+	s.out.End()
+	if s.out.Lingers() {
+		s.body.ReceiveRest()
 	}
-	if k < len(t.links) {
-		t.links[k].handler.ServeHTTP(w, r)
+	s.spool.Close()
+	if f := s.failure.Load(); f != nil && s.outer() == nil && f.problem.Kind().Status() >= 500 && !f.logged.Load() {
+		logFailure(s.target.terms().logger(), r, RouteSource(s), f.problem, f.err)
+	}
+	if s.out.Hijacked() {
 		return
 	}
-	for _, seats := range t.seats {
-		select {
-		case seats <- struct{}{}:
-			defer func() { <-seats }()
-		default:
-			Fail(w, r, problem.Overloaded.New("%d requests are being served already.", cap(seats)).RetryAfter(time.Second))
-			return
-		}
+	if s.cut.Load() || s.body.WasLate() && s.out.StaysOpen() {
+		panic(http.ErrAbortHandler)
 	}
-	if err := t.end.serve(w, r, s); err != nil {
-		Fail(w, r, err)
+}
+
+// settle answers where a handler has not, since its context ended: left alone, the
+// server would say 200.
+func (s *state) settle(w http.ResponseWriter, r *http.Request) {
+	err := s.Context.Err()
+	if err == nil || s.out.HeaderSent() || s.failure.Load() != nil {
+		return
 	}
+	Fail(w, r, err)
 }

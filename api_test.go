@@ -79,7 +79,7 @@ func mark(name string) wicketway.Middleware {
 // A plate is a guard that takes the field Plate for the caller.
 type plate string
 
-func (p plate) String() string            { return string(p) }
+func (p plate) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: string(p)} }
 func (p plate) Challenge([]string) string { return "Plate" }
 func (p plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	name, scopes, _ := strings.Cut(r.Header.Get("Plate"), " ")
@@ -87,7 +87,7 @@ func (p plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 		return nil, nil // which no guard may do
 	}
 	if name == "" {
-		return nil, problem.Unauthorized.New("no plate for %s", p).WithHeader("WWW-Authenticate", "Plate")
+		return nil, problem.Unauthorized.Newf("no plate for %s", p).WithHeader("WWW-Authenticate", "Plate")
 	}
 	return &wicketway.Identity{Subject: name, Scopes: strings.Fields(scopes)}, nil
 }
@@ -371,7 +371,7 @@ func TestBuildListsEveryMistake(t *testing.T) {
 		`"/no-method": a route's line is a method, a space and a path template`,
 		`template "/open{", character 6: { is never closed`,
 		`GET /body: the input reads a body, which a GET does not have`,
-		`Scopes: no guard holds here`,
+		`Scopes: has no effect: no guard holds here`,
 		`Answers: 404 is no status of a success`,
 		`Summary: cannot stand beside Summary at api_test.go:`,
 		`Public: cannot stand beside Guard`,
@@ -392,7 +392,7 @@ func TestBuildListsEveryMistake(t *testing.T) {
 			t.Errorf("%v has the wrong place", m)
 		}
 	}
-	if n := strings.Count(err.Error(), "Scopes: no guard holds here"); n != 2 { // without a guard, and beside Public
+	if n := strings.Count(err.Error(), "Scopes: has no effect: no guard holds here"); n != 2 { // without a guard, and beside Public
 		t.Errorf("%d lists have scopes without a guard", n)
 	}
 	if t.Failed() {

@@ -49,8 +49,8 @@ func TestAroundTheMatch(t *testing.T) {
 			}),
 		),
 		wicketway.Route("GET /closing/", whoami),
-		wicketway.Group(wicketway.Slashes(wicketway.Strict), wicketway.Route("GET /strict", whoami)),
-		wicketway.Group(wicketway.Slashes(wicketway.Same), wicketway.Route("GET /same/{lock}", findLock)),
+		wicketway.Group(wicketway.Slashes(wicketway.SlashStrict), wicketway.Route("GET /strict", whoami)),
+		wicketway.Group(wicketway.Slashes(wicketway.SlashSame), wicketway.Route("GET /same/{lock}", findLock)),
 		wicketway.Route("GET /rest/{+path}", func(_ context.Context, in restInput) (string, error) { return in.Path, nil }),
 		wicketway.Route("HEAD /own", func(context.Context, wicketway.None) (wicketway.Reply[wicketway.None], error) {
 			return wicketway.Reply[wicketway.None]{Header: http.Header{"Own": {"yes"}}}, nil
@@ -167,14 +167,14 @@ func TestFilesOfTheSystem(t *testing.T) {
 		wicketway.Files("/list", os.DirFS(inside), wicketway.Listing()))
 	tag := ask(api, "GET /sub/main.go", "", "").Header().Get("Etag")
 	checkServed(t, api, []served{
-		{"GET /root/ten.txt/x", "", 404, "", "There is no file"}, // ENOTDIR
-		{"GET /root/" + strings.Repeat("x", 5000), "", 404, "", "There is no file"},
-		{"GET /root/a%00b", "", 404, "", "There is no file"},
-		{"GET /root/loop", "", 404, "", "There is no file"},
-		{"GET /root/out", "", 404, "", "There is no file"}, // a link that leaves its root
-		{"GET /root/pipe", "", 404, "", "There is no file"},
-		{"GET /dir/pipe", "", 404, "", "There is no file"},
-		{"GET /dir/ten.txt/", "", 404, "", "There is no file"},
+		{"GET /root/ten.txt/x", "", 404, "", "Nothing is at"}, // ENOTDIR
+		{"GET /root/" + strings.Repeat("x", 5000), "", 404, "", "Nothing is at"},
+		{"GET /root/a%00b", "", 404, "", "Nothing is at"},
+		{"GET /root/loop", "", 404, "", "Nothing is at"},
+		{"GET /root/out", "", 404, "", "Nothing is at"}, // a link that leaves its root
+		{"GET /root/pipe", "", 404, "", "Nothing is at"},
+		{"GET /dir/pipe", "", 404, "", "Nothing is at"},
+		{"GET /dir/ten.txt/", "", 404, "", "Nothing is at"},
 		{"GET /root/a%20b%3F?x=1", "", 308, "Location: /root/a%20b%3F/?x=1", ""},
 		{"GET /root/a%20b%3F/", "", 200, "", "index"},
 		{"GET /list/names/", "", 200, "", `[{"name":"ten.txt"`},
@@ -274,7 +274,7 @@ func TestPlainHandlersMountsAndFiles(t *testing.T) {
 		{"GET /files/map.txt", "Range: bytes=90-", 416, "Content-Range: bytes */10", `"status":416`},
 		{"HEAD /files/map.txt", "", 200, "Content-Length: 10", ""},
 		{"PUT /files/map.txt", "", 405, "Allow: GET, HEAD, OPTIONS", "method-not-allowed"},
-		{"GET /files/none", "", 404, "Content-Type: application/problem+json", "There is no file"},
+		{"GET /files/none", "", 404, "Content-Type: application/problem+json", "Nothing is at"},
 		{"GET /files/docs", "", 308, "Location: /files/docs/", ""},
 		{"GET /files/docs/", "", 404, "", "not-found"}, // no index, and no listing unless asked
 		{"GET /files/map.txt/", "", 404, "", "not-found"},
@@ -395,8 +395,8 @@ func TestServe(t *testing.T) {
 	if err == nil {
 		err = json.Unmarshal(text, &d)
 	}
-	if err != nil || len(d.Routes) != 1 || d.Routes[0].Name != "wicketway_test.findLock" || d.Routes[0].Summary != "One lock" ||
-		len(d.Routes[0].Chain) != 1 || filepath.Base(d.Routes[0].At.File) != "around_test.go" || len(d.Routes[0].Reads) != 2 {
+	if err != nil || len(d.Routes) != 2 || d.Routes[0].Name != "wicketway_test.findLock" || d.Routes[0].Summary != "One lock" ||
+		len(d.Routes[0].Chain) != 1 || filepath.Base(d.Routes[0].At.File) != "around_test.go" || len(d.Routes[0].Inputs) != 2 {
 		t.Errorf("%v: %s", err, text)
 	}
 	server := httptest.NewUnstartedServer(api)

@@ -3,14 +3,16 @@ package wicketway
 import (
 	"fmt"
 	"net/http"
-	"runtime"
-	"slices"
+	"reflect"
 	"strings"
 	"sync"
 
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
-	"github.com/wicketway/wicketway/schema"
 )
 
 // Info names an API.
@@ -24,297 +26,240 @@ type Info struct {
 // called again with the same parts, and concurrently.
 func Build(info Info, parts ...Part) (*API, error) {
 	at := here(0)
-	b := builder{api: &API{info: info, named: map[string]*target{}}, at: at, codes: map[string]*problem.Kind{}, files: filesOf(at, parts)}
-	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrPreconditionFailed) {
-		b.codes[k.Code()] = k
-	}
+	b := newBuilder(at, parts)
 	if info.Title == "" {
 		b.mistake(at, "Info: the API needs a Title")
 	}
 	if info.Version == "" {
 		b.mistake(at, "Info: the API needs a Version, such as 1.0.0")
 	}
-	b.group(group{at: at, kind: "Build", parts: parts}, route.Template{}, b.initialTerms())
-	if len(b.api.targets) == 0 && len(b.mistakes) == 0 {
+	b.read(group{at: at, parts: parts}, route.Template{}, nil)
+	if len(b.routes) == 0 && len(b.mistakes) == 0 {
 		b.mistake(at, "the API has no routes")
 	}
-	for _, c := range b.conditions {
-		if !c.used {
-			b.mistake(c.at, "Conditional: no GET stands here, so there is nothing to compare with: leave it out, or declare the GET under it")
-		}
+	a := &API{info: info, codes: b.codes}
+	b.describeProblems(a)
+	for _, r := range b.routes {
+		b.plan(r, false)
 	}
+	b.enter()
+	b.name()
+	b.checkSettings()
+	b.checkFacts()
+	b.compile(a)
 	if len(b.mistakes) > 0 {
 		return nil, b.mistakes.sorted()
 	}
-	b.api.table, b.api.prefixes = b.table.Table(), b.prefixes.Table()
-	b.api.codes, b.api.catalogue = b.codes, sync.OnceValue(b.api.makeCatalogue)
-	return b.api, nil
+	return a, nil
 }
 
-// A builder turns parts into an API and collects what is wrong with them.
+// A builder reads parts into routes that are plain data, checks them as a whole, and then
+// compiles them. It collects what is wrong with them on the way.
 type builder struct {
-	api      *API
-	at       place // of the list that is being read
-	table    route.Builder
-	prefixes route.Builder // to find the deepest group for a path that no route takes
-	schemas  schema.Set
-	codes    map[string]*problem.Kind
-	files    files
-	mistakes Mistakes
-
-	conditions []*declared
+	at        place
+	routes    []*resolved
+	templates []route.Template // of the routes
+	lists     []*list
+	links     []*link
+	fallbacks []target
+	table     table.Builder
+	schemas   check.Set
+	plans     map[planKey]*bind.Plan
+	codes     map[string]*problem.Kind
+	files     files
+	mistakes  Mistakes
+	wrong     map[place]bool // where there is one
 }
 
-// A target is where a request can end: a route, or a group for what none of its
-// routes takes. It is immutable.
-type target struct {
-	method   string        // route.AnyMethod for what is mounted
-	function *runtime.Func // that serves it; nil for handlers
-	reads    bool          // the input reads the body
-	path     string        // the path template
-	names    []string
-	at       place
-	end      endpoint
-	fallback bool
-	terms
+func newBuilder(at place, parts []Part) *builder {
+	b := &builder{
+		at:    at,
+		codes: map[string]*problem.Kind{},
+		plans: map[planKey]*bind.Plan{},
+		files: filesOf(at, parts),
+		wrong: map[place]bool{},
+	}
+	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrPreconditionFailed) {
+		b.codes[k.Code()] = k
+	}
+	return b
 }
 
-// group compiles a group under the terms and the prefix of the one around it.
-func (b *builder) group(g group, prefix route.Template, outer terms) {
-	b.at = g.at
-	t := b.list(g.at, g.parts, outer)
-	if g.kind == "Version" {
-		t.ownManner()
-		t.version = b.versionName(g, outer)
+// describeProblems adds the route that describes kinds of problem, unless their types lead
+// elsewhere.
+func (b *builder) describeProblems(a *API) {
+	root := b.lists[0]
+	if root.terms.base != ownBase {
+		return
 	}
-	if g.kind == "At" && g.prefix == "" {
-		b.mistake(g.at, "At: the prefix is empty: write a path such as /locks, or use Group")
+	l := &list{outer: root, at: root.at, terms: root.terms}
+	l.terms.guard, l.terms.public, l.terms.scopes, l.terms.version = nil, true, nil, ""
+	l.terms.summary = "A kind of problem"
+	b.route(routePart{
+		at:    root.at,
+		what:  handlerPart,
+		line:  "GET " + ownBase + "{code}",
+		own:   true,
+		serve: func(*target) endpoint { return problemPages{a} },
+	}, route.Template{}, l)
+}
+
+// plan compiles how a route's input is read and its output is sent.
+func (b *builder) plan(r *resolved, unparsed bool) {
+	t, p := r.terms(), r.part
+	mistake := func(format string, args ...any) {
+		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), fmt.Sprintf(format, args...))
 	}
-	if g.prefix != "" {
-		p, err := route.Parse(g.prefix)
-		if err != nil {
-			b.mistake(g.at, "%s: %v", g.kind, err)
-			return
+	if p.missing != "" {
+		mistake("the %s is nil", p.missing)
+	}
+	if p.what != typedPart {
+		return
+	}
+	var lenient check.Leniency
+	if t.unknown {
+		lenient |= check.UnknownMembers
+	}
+	if t.readOnly {
+		lenient |= check.ReadOnlyMembers
+	}
+	key := planKey{p.in, strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
+	if r.input = b.plans[key]; r.input == nil {
+		before := len(b.mistakes)
+		r.input = bind.Compile(p.in, bind.Config{
+			Method:     r.method,
+			Parameters: r.names,
+			Unparsed:   unparsed,
+			Limit:      t.limits.Body,
+			Faults:     t.limits.Faults,
+			Lenient:    lenient,
+			None:       noneType,
+			Files:      fileType,
+			Schemas:    &b.schemas,
+			Mistake:    mistake,
+		})
+		if len(b.mistakes) == before { // else every route says what is wrong with it
+			b.plans[key] = r.input
 		}
-		if prefix, err = prefix.Join(p); err != nil {
-			b.mistake(g.at, "%s: %v", g.kind, err)
-			return
-		}
 	}
-	if g.kind != "Group" {
-		b.fallback(g, prefix, t)
+	r.output = answer.Compile(p.out.value, answer.Config{
+		Status:      t.answers,
+		Envelope:    t.envelope,
+		Conditional: t.conditional,
+		Development: t.development,
+		Schemas:     &b.schemas,
+		Mistake:     mistake,
+	})
+	if p.out.page && r.input.QueryField(cursorType) == "" {
+		mistake("the output is a page, but no query field of the input is a wicketway.Cursor")
 	}
-	for _, p := range g.parts {
-		switch p := p.(type) {
-		case group:
-			b.group(p, prefix, t)
-		case routePart:
-			b.route(p, prefix, t)
+}
+
+// enter puts the routes into the table, which finds those that clash.
+func (b *builder) enter() {
+	for i, r := range b.routes {
+		_, clashes := b.table.Add(table.Route{
+			Method:   r.method,
+			Template: b.templates[i],
+			Slash:    table.Slash(r.terms().slashes),
+			Files:    r.part.what == filesPart,
+		})
+		for _, c := range clashes {
+			other := b.routes[c.Earlier]
+			if r.part.own {
+				r, other = other, r
+			}
+			b.mistake(r.at, "%s: matches the same paths as %s at %s%s", r.line(), other.line(), other.at, other.purpose())
 		}
 	}
 }
 
-// list applies the settings of one list, those that replace before those that
-// add, so that their order does not matter.
-func (b *builder) list(at place, parts []Part, outer terms) terms {
-	var settings []setting
-	for _, p := range parts {
-		switch p := p.(type) {
-		case Setting:
-			settings = append(settings, p.setting())
-		case nil:
-			b.mistake(at, "a part or a setting is nil: leave it out, or give it a value")
+// purpose says what a route of our own is for.
+func (r *resolved) purpose() string {
+	if r.part.own {
+		return ", which describes the kinds of problem; ProblemBase takes it away"
+	}
+	return ""
+}
+
+// compile makes what serves: it is the only part of Build that calls what users gave.
+func (b *builder) compile(a *API) {
+	for _, l := range b.links {
+		if l.handler = l.Wrap(next(l.depth + 1)); isNil(l.handler) {
+			b.mistake(l.at, "Chain: the middleware %s gave no handler: return one that calls next", l.Name)
 		}
 	}
-	t := outer.below(settings)
-	for i, s := range settings {
-		if !s.replaces {
+	if len(b.mistakes) > 0 {
+		return
+	}
+	made := map[*list][2]*steps{} // with the guard, and without it
+	stepsOf := func(l *list, guarded bool) *steps {
+		both := made[l]
+		at := 0
+		if guarded {
+			at = 1
+		}
+		if both[at] == nil {
+			both[at] = l.terms.makeSteps(guarded)
+			made[l] = both
+		}
+		return both[at]
+	}
+	a.targets, a.named = make([]target, len(b.routes)), map[string]*target{}
+	for i, r := range b.routes {
+		t := &a.targets[i]
+		*t = target{resolved: *r, steps: stepsOf(r.list, r.guarded())}
+		t.end = r.part.serve(t)
+		if t.name != "" {
+			a.named[t.key()] = t
+		}
+	}
+	a.fallbacks = b.fallbacks
+	for i := range a.fallbacks {
+		a.fallbacks[i].steps = stepsOf(a.fallbacks[i].list, false)
+	}
+	a.table = b.table.Table()
+	a.facts = sync.OnceValue(a.makeFacts)
+	a.catalogue = sync.OnceValue(a.makeCatalogue)
+}
+
+// name gives the routes their names: those that were declared, or else their functions'.
+// Two routes of one function have none, unless they are given one.
+func (b *builder) name() {
+	given := map[string]*resolved{}
+	functions := map[string][]*resolved{}
+	for _, r := range b.routes {
+		t := r.terms()
+		if t.name == "" {
+			if f := functionName(r.part.function); f != "" {
+				functions[t.version+"/"+f] = append(functions[t.version+"/"+f], r)
+			}
 			continue
 		}
-		for _, earlier := range settings[:i] {
-			if earlier.name == s.name || earlier.name == "Guard" && s.name == "Public" || earlier.name == "Public" && s.name == "Guard" {
-				b.mistake(s.place(at), "%s: cannot stand beside %s at %s in one list: keep one", s.name, earlier.name, earlier.place(at))
-			}
+		r.name = t.name
+		if other := given[r.key()]; other != nil {
+			b.mistake(r.at, "Name: %q is the name of %s at %s already", r.name, other.line(), other.at)
 		}
-		s.apply(b, &t)
+		given[r.key()] = r
 	}
-	for _, s := range settings {
-		if !s.replaces {
-			s.apply(b, &t)
-		}
-	}
-	if t.guardAt < 0 {
-		t.guardAt = int32(len(t.links))
-	}
-	if !t.guarded && slices.ContainsFunc(settings, func(s setting) bool { return s.name == "Scopes" }) {
-		b.mistake(at, "Scopes: no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out")
-	}
-	if !validAnswer(t.answers) {
-		b.mistake(at, "Answers: %d is no status of a success (200 to 299)", t.answers)
-		t.answers = 0
-	}
-	return t
-}
-
-// place is where the setting was declared; a literal has no place but its list's.
-func (s setting) place(list place) place {
-	if s.at.pc == 0 {
-		return list
-	}
-	return s.at
-}
-
-func (b *builder) versionName(g group, outer terms) string {
-	if outer.version != "" {
-		b.mistake(g.at, "Version %q: stands inside version %q; versions stand side by side", g.version, outer.version)
-	}
-	if g.version == "" || strings.ContainsAny(g.version, "/{}") {
-		b.mistake(g.at, "Version %q: a name has neither slashes nor braces, and is not empty: v2", g.version)
-	}
-	return g.version
-}
-
-// fallback makes the target for requests that stay under g's prefix but find no
-// route: they pass the group's chain, not its guard.
-func (b *builder) fallback(g group, prefix route.Template, t terms) {
-	t.guard = nil
-	end := &nowhere{api: b.api, versions: versionsIn(g.parts), depth: strings.Count(prefix.String(), "/")}
-	rest, err := route.Parse("/{+rest}")
-	if err == nil {
-		rest, err = prefix.Join(rest)
-	}
-	if err != nil {
-		b.mistake(g.at, "%s: %v", g.kind, err)
-		return
-	}
-	n, clashes := b.prefixes.Add(route.AnyMethod, rest)
-	b.api.fallbacks = append(b.api.fallbacks, &target{path: prefix.String(), at: g.at, end: end, fallback: true, terms: t})
-	if clashes != nil { // the same prefix twice: the first group speaks for both
-		b.api.fallbacks[n] = b.api.fallbacks[clashes[0].Earlier]
-		return
-	}
-	if prefix.String() != "" {
-		b.prefixes.Add(route.AnyMethod, prefix)
-		b.api.fallbacks = append(b.api.fallbacks, b.api.fallbacks[n])
-	}
-}
-
-// versionsIn are the versions that stand among parts, or in groups without a prefix
-// among them.
-func versionsIn(parts []Part) (names []string) {
-	for _, p := range parts {
-		g, ok := p.(group)
-		switch {
-		case !ok:
-		case g.kind == "Version" && !slices.Contains(names, g.version):
-			names = append(names, g.version)
-		case g.kind == "Group":
-			names = append(names, versionsIn(g.parts)...)
+	for key, of := range functions {
+		if len(of) == 1 && given[key] == nil {
+			of[0].name = functionName(of[0].part.function)
 		}
 	}
-	return names
 }
 
-// route compiles a route under the terms and the prefix of its group.
-func (b *builder) route(p routePart, prefix route.Template, outer terms) {
-	b.at = p.at
-	t := b.list(p.at, settingsOf(p.settings), outer)
-	method, path, ok := strings.Cut(p.line, " ")
-	if !ok || method != route.AnyMethod && !isToken(method) || method == "" && !p.mounted {
-		b.mistake(p.at, "%q: a route's line is a method, a space and a path template: GET /locks/{lock}", p.line)
-		return
-	}
-	if method == "*" {
-		method = route.AnyMethod
-	}
-	if upper := strings.ToUpper(method); upper != method && slices.Contains(methods, upper) {
-		b.mistake(p.at, "%s: methods are case-sensitive (RFC 9110, 9.1), so no request reaches this: write %s", p.line, upper)
-	}
-	if method == http.MethodConnect {
-		b.mistake(p.at, "%s: the target of CONNECT is no path (RFC 9110, 9.3.6), so no request reaches this", p.line)
-	}
-	template, err := route.Parse(path)
-	if err == nil {
-		template, err = prefix.Join(template)
-	}
-	if err != nil {
-		b.mistake(p.at, "%s: %v", strings.TrimSpace(p.line), err)
-		p.compile(&site{builder: b, target: &target{method: method, at: p.at, terms: t}, line: p.line, unparsed: true})
-		return
-	}
-	to := &target{method: method, function: p.function, path: template.String(), names: template.Names(), at: p.at, terms: t}
-	site := site{builder: b, target: to, line: strings.TrimSpace(method + " " + to.path)}
-	if t.conditional && method == http.MethodGet {
-		t.conditions.used = true
-	}
-	to.end = p.compile(&site)
-	b.name(to, functionName(p.function))
-	_, clashes := b.table.Add(method, template)
-	b.api.targets = append(b.api.targets, to)
-	for _, c := range clashes {
-		other := b.api.targets[c.Earlier]
-		b.mistake(p.at, "%s: matches the same paths as %s at %s", site.line, strings.TrimSpace(other.method+" "+other.path), other.at)
-	}
+var noneType = reflect.TypeFor[None]()
+
+// fileType is the Go type that files of forms are read into.
+var fileType = bind.FileType{
+	Type: reflect.TypeFor[File](),
+	Make: func(f bind.Received) reflect.Value { return reflect.ValueOf(File{f.Name, f.Type, f.Size, f.Content}) },
 }
 
-var methods = []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch,
-	http.MethodDelete, http.MethodOptions, http.MethodTrace, http.MethodConnect}
+// problemPages is the endpoint that describes kinds of problem.
+type problemPages struct{ api *API }
 
-// name enters a route under the name that it was given, or else its function's. Two
-// routes of one function have no name, unless they are given one.
-func (b *builder) name(to *target, function string) {
-	given := to.name != ""
-	if !given {
-		to.name = function
-	}
-	if to.name == "" {
-		return
-	}
-	key := to.version + "/" + to.name
-	other, taken := b.api.named[key]
-	if given && taken && other != nil {
-		b.mistake(to.at, "Name: %q is the name of %s %s at %s already", to.name, other.method, other.path, other.at)
-	}
-	if taken && !(given && other == nil) {
-		if !given {
-			to.name = ""
-		}
-		if other != nil && other.name == function {
-			other.name = ""
-		}
-		b.api.named[key] = nil
-		return
-	}
-	b.api.named[key] = to
-}
-
-func settingsOf(settings []Setting) []Part {
-	parts := make([]Part, len(settings))
-	for i, s := range settings {
-		parts[i] = s
-	}
-	return parts
-}
-
-// isToken reports whether s is a token (RFC 9110, 5.6.2), as methods are.
-func isToken(s string) bool {
-	for i := range len(s) {
-		c := s[i]
-		if !('a' <= c|0x20 && c|0x20 <= 'z' || '0' <= c && c <= '9' || strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0) {
-			return false
-		}
-	}
-	return s != ""
-}
-
-// A site is the route that is being compiled, for those who compile its pieces.
-type site struct {
-	*builder
-	target   *target
-	line     string // for messages: GET /api/v2/locks/{lock}
-	unparsed bool   // the template is broken, so its parameters are not known
-}
-
-func (s *site) mistakef(format string, args ...any) {
-	s.mistake(s.target.at, "%s: %s", s.line, fmt.Sprintf(format, args...))
+func (p problemPages) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	return s.take(Step{Kind: StepCall}, func() error { return p.api.describeProblem(w, r, s.match.Value(0)) })
 }

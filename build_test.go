@@ -41,19 +41,21 @@ func FuzzBuild(f *testing.F) {
 		}
 		of := reflect.StructOf(fields)
 		for _, of := range []reflect.Type{of, reflect.PointerTo(of), reflect.SliceOf(of), types[random.IntN(len(types))]} {
-			b := builder{api: &API{named: map[string]*target{}}}
-			terms := b.initialTerms()
-			to := &target{method: []string{"GET", "POST", "PATCH"}[random.IntN(3)], names: []string{"x"}[:random.IntN(2)], terms: terms}
-			at := site{builder: &b, target: to, line: "TEST /"}
-			in := compileInput(&at, of)
-			compileOutput(&at, of, in)
-			for _, m := range b.mistakes {
+			for _, m := range planned([]string{"GET", "POST", "PATCH"}[random.IntN(3)], []string{"x"}[:random.IntN(2)], of, of) {
 				if strings.Contains(m.Text, "%!") && !strings.Contains(first+second, "%!") || m.Text == "" { // "%!" is what fmt writes for a wrong verb
 					t.Errorf("%v: %q", of, m.Text)
 				}
 			}
 		}
 	})
+}
+
+// planned gives the mistakes of a route with an input and an output.
+func planned(method string, names []string, in, out reflect.Type) Mistakes {
+	b := newBuilder(place{}, nil)
+	l := b.list(&list{}, nil)
+	b.plan(&resolved{method: method, names: names, list: l, part: &routePart{in: in, out: outputOf(out)}}, false)
+	return b.mistakes
 }
 
 type embedded struct{ A, B int }
@@ -75,12 +77,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 	var guard Authenticator
 	var setting Setting
 	group := func(of reflect.Type) func(*testing.T) string {
-		return func(t *testing.T) string {
-			b := builder{api: &API{named: map[string]*target{}}}
-			at := site{builder: &b, target: &target{method: "POST", terms: b.initialTerms()}, line: "POST /"}
-			compileInput(&at, of)
-			return b.mistakes.Error()
-		}
+		return func(t *testing.T) string { return planned("POST", nil, of, reflect.TypeFor[None]()).Error() }
 	}
 	built := func(parts ...Part) func(*testing.T) string {
 		return func(t *testing.T) string {
@@ -183,12 +180,4 @@ type wrongGuard struct{}
 
 func (wrongGuard) Authenticate(*http.Request) (*Identity, error) { return nil, nil }
 func (wrongGuard) Challenge([]string) string                     { return "" }
-func (wrongGuard) String() string                                { return "wrong" }
-
-func TestLargeBodiesEarnTheirTime(t *testing.T) {
-	for received, want := range map[int64]time.Duration{0: 0, 20 << 10: 10 * time.Second, 10 << 30: 5 << 20 * time.Second, 1 << 62: 1 << 32 * time.Second} {
-		if got := earned(received, 2<<10); got != want {
-			t.Errorf("%d bytes earn %v, want %v", received, got, want)
-		}
-	}
-}
+func (wrongGuard) Scheme() Scheme                                { return Scheme{Name: "wrong"} }

@@ -3,17 +3,19 @@ package wicketway
 import (
 	"bytes"
 	"cmp"
+	"maps"
 	"net/http"
 	"slices"
-	"strings"
 	"sync"
 
-	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
 
-// ProblemInfo tells of a kind of problem that an API can raise.
+// ProblemInfo describes a kind of problem that an API can raise.
 type ProblemInfo struct {
 	Status  int    `json:"status"`
 	Code    string `json:"code"`
@@ -22,26 +24,21 @@ type ProblemInfo struct {
 	Meaning string `json:"meaning,omitzero"`
 	// Routes can raise it, each as method and path; none where every request can.
 	Routes []string `json:"routes,omitempty"`
+	// Example is a problem of the kind as callers get it.
+	Example jsontext.Value `json:"example"`
 }
 
-// ownBase is where an API serves the descriptions of its problems itself.
-const ownBase = "/problems/"
-
-// ProblemBase says what stands before a kind's code in the type of its problems
-// (RFC 9457, 3.1.1): the URI of a page about them, with its last slash. Without
-// it that is /problems/, which the API serves itself; an API that another handler
-// puts under a prefix needs to say so.
-func ProblemBase(uri string) Setting {
-	at := here(0)
-	return setting{at, "ProblemBase", true, func(b *builder, t *terms) {
-		if !strings.HasSuffix(uri, "/") && !strings.HasSuffix(uri, "#") {
-			b.mistake(at, "ProblemBase: %q ends neither in a slash nor in #, so no code can follow", uri)
-		}
-		t.base = uri
-	}}
+func (a *API) infoOf(k *problem.Kind, base string) ProblemInfo {
+	example, _ := k.Example().Append(nil, problem.Telling{Base: base, Instance: "urn:uuid:018f3a52-6f0c-7b1e-9d55-2a3c4e5f6071"})
+	return ProblemInfo{
+		Status:  k.Status(),
+		Code:    k.Code(),
+		Title:   k.Title(),
+		Type:    base + k.Code(),
+		Meaning: k.Meaning(),
+		Example: example,
+	}
 }
-
-func (t *target) problemBase() string { return cmp.Or(t.base, ownBase) }
 
 // everywhere are the kinds that any request can meet.
 var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed, problem.CallerLeft, problem.NotImplemented,
@@ -73,6 +70,54 @@ func (a *API) raise(k *problem.Kind) {
 	}
 }
 
+// Problems is the catalogue of all kinds of problem that the API can raise, by
+// status and code: those that routes name in Fails, those of guards, middleware, inputs and
+// limits, and those that every request can meet.
+func (a *API) Problems() []ProblemInfo {
+	list := slices.Collect(maps.Values(a.catalogue()))
+	slices.SortFunc(list, func(x, y ProblemInfo) int {
+		return cmp.Or(cmp.Compare(x.Status, y.Status), cmp.Compare(x.Code, y.Code))
+	})
+	return list
+}
+
+func (a *API) makeCatalogue() map[string]ProblemInfo {
+	all := map[string]ProblemInfo{}
+	root := a.fallbacks[0].terms().base
+	for _, k := range everywhere {
+		all[k.Code()] = a.infoOf(k, root)
+	}
+	for i := range a.fallbacks {
+		if t := &a.fallbacks[i]; len(t.end.(*nowhere).versions) > 0 {
+			all[problem.VersionUnknown.Code()] = a.infoOf(problem.VersionUnknown, t.terms().base)
+		}
+	}
+	general := len(all)
+	of := make(map[*problem.Kind]*ProblemInfo, general)
+	for i := range a.targets {
+		t := &a.targets[i]
+		for _, r := range t.raises() {
+			if _, general := all[r.kind.Code()]; general {
+				continue
+			}
+			info := of[r.kind]
+			if info == nil {
+				made := a.infoOf(r.kind, t.terms().base)
+				info = &made
+				of[r.kind] = info
+			}
+			if n := len(info.Routes); n == 0 || info.Routes[n-1] != t.line() {
+				info.Routes = append(info.Routes, t.line())
+			}
+		}
+	}
+	for k, info := range of {
+		slices.Sort(info.Routes)
+		all[k.Code()] = *info
+	}
+	return all
+}
+
 // problemInfo finds what is known of a code.
 func (a *API) problemInfo(code string) (ProblemInfo, bool) {
 	if p, ok := a.catalogue()[code]; ok {
@@ -84,127 +129,33 @@ func (a *API) problemInfo(code string) (ProblemInfo, bool) {
 	if k = cmp.Or(k, a.raised.kinds[code]); k == nil {
 		return ProblemInfo{}, false
 	}
-	return ProblemInfo{k.Status(), k.Code(), k.Title(), a.fallbacks[0].problemBase() + k.Code(), k.Meaning(), nil}, true
-}
-
-func (a *API) makeCatalogue() map[string]ProblemInfo {
-	all := map[string]ProblemInfo{}
-	for _, p := range a.Problems() {
-		all[p.Code] = p
-	}
-	return all
-}
-
-// Problems is the catalogue of all kinds of problem that the API can raise, by
-// status and code: those that routes name in Fails, those of guards, inputs and
-// limits, and those that every request can meet.
-func (a *API) Problems() []ProblemInfo {
-	found := map[*problem.Kind]*ProblemInfo{}
-	add := func(k *problem.Kind, t *target) {
-		p := found[k]
-		if p == nil {
-			p = &ProblemInfo{k.Status(), k.Code(), k.Title(), t.problemBase() + k.Code(), k.Meaning(), nil}
-			found[k] = p
-		}
-		if line := strings.TrimSpace(t.method + " " + t.path); !t.fallback && !slices.Contains(p.Routes, line) {
-			p.Routes = append(p.Routes, line)
-		}
-	}
-	for _, k := range everywhere {
-		add(k, a.fallbacks[0])
-	}
-	for _, t := range a.fallbacks {
-		if n, ok := t.end.(*nowhere); ok && len(n.versions) > 0 {
-			add(problem.VersionUnknown, t)
-		}
-	}
-	for _, t := range a.targets {
-		for _, k := range t.kinds() {
-			if !slices.Contains(everywhere, k) {
-				add(k, t)
-			}
-		}
-	}
-	list := make([]ProblemInfo, 0, len(found))
-	for _, p := range found {
-		slices.Sort(p.Routes)
-		list = append(list, *p)
-	}
-	slices.SortFunc(list, func(x, y ProblemInfo) int {
-		return cmp.Or(cmp.Compare(x.Status, y.Status), cmp.Compare(x.Code, y.Code))
-	})
-	return list
-}
-
-// kinds are what a route can raise beside what every request can.
-func (t *target) kinds() []*problem.Kind {
-	kinds := slices.Clone(t.fails)
-	if t.guard != nil {
-		if g, ok := t.guard.(interface{ Kinds() []*problem.Kind }); ok {
-			kinds = append(kinds, g.Kinds()...)
-		}
-		if len(t.scopes) > 0 {
-			kinds = append(kinds, ErrScopeMissing)
-		}
-	}
-	if t.limits.AtOnce > 0 {
-		kinds = append(kinds, problem.Overloaded)
-	}
-	if end, ok := t.end.(interface{ inputKinds() []*problem.Kind }); ok {
-		kinds = append(kinds, end.inputKinds()...)
-	}
-	return kinds
-}
-
-func (t *typed[In, Out]) inputKinds() (kinds []*problem.Kind) {
-	in := t.input
-	if len(in.fields) > 0 || in.body != nil || in.form != nil {
-		kinds = append(kinds, problem.Unreadable, problem.Invalid)
-	}
-	if in.body != nil || in.form != nil {
-		kinds = append(kinds, problem.BodyTimeout, problem.BodyTooLarge, problem.UnsupportedMedia)
-	}
-	if t.output.conditional {
-		kinds = append(kinds, ErrPreconditionFailed)
-	}
-	return kinds
+	return a.infoOf(k, a.fallbacks[0].terms().base), true
 }
 
 // undeclared reports whether a route raised a kind that neither its Fails nor a
 // family in it names.
-func (t *target) undeclared(err error) bool {
+func (r *resolved) undeclared(err error) bool {
 	p := problem.In(err)
 	if p == nil {
 		return false
 	}
-	return !slices.ContainsFunc(t.fails, func(k *problem.Kind) bool { return p.Is(k) })
+	return !slices.ContainsFunc(r.terms().fails, func(k *problem.Kind) bool { return p.Is(k) })
 }
 
-// describeProblem answers a request for the description of a kind, and reports
-// whether the path asks for one.
-func (n *nowhere) describeProblem(w http.ResponseWriter, r *http.Request, s *state) (bool, error) {
-	code, ok := strings.CutPrefix(r.URL.Path, ownBase)
-	if !ok || s.target.problemBase() != ownBase || r.Method != http.MethodGet && r.Method != http.MethodHead {
-		return false, nil
-	}
-	info, known := n.api.problemInfo(code)
+// describeProblem answers a request for the description of a kind.
+func (a *API) describeProblem(w http.ResponseWriter, r *http.Request, code string) error {
+	info, known := a.problemInfo(code)
 	if !known {
-		return false, nil
+		return problem.NotFound.Newf("No kind of problem has the code %q.", clip.Text(code, 100))
 	}
-	h := w.Header()
-	varyByAccept(h)
-	if prefersHTML(r.Header["Accept"]) {
-		var page bytes.Buffer
-		writeKind(&page, info)
-		h["Content-Type"] = []string{"text/html; charset=utf-8"}
-		_, err := w.Write(page.Bytes())
-		return true, err
-	}
-	text, err := json.Marshal(info, indented)
-	if err != nil {
-		return true, err
-	}
-	h["Content-Type"] = contentTypeJSON
-	_, err = w.Write(append(text, '\n'))
-	return true, err
+	return answer.JSONOrPage(w, r, info, func(page *bytes.Buffer) {
+		answer.WriteKind(page, answer.Kind{
+			Status:  info.Status,
+			Code:    info.Code,
+			Title:   info.Title,
+			Meaning: info.Meaning,
+			Routes:  info.Routes,
+			Example: info.Example,
+		})
+	})
 }

@@ -1,44 +1,43 @@
 package wicketway
 
-import "net/http"
+import (
+	"net/http"
+	"reflect"
+
+	"github.com/wicketway/wicketway/problem"
+)
 
 // A Middleware stands between the server and the routes: it can act before and
-// after them, answer in their place, and change what they read and write. Its
-// name is for listings.
+// after them, answer in their place, and change what they read and write. What it says of
+// itself is for listings, for the catalogue of problems and for the contract.
 type Middleware struct {
 	Name string
+	// Does says in a line what it does.
+	Does string
 	// Wrap returns a handler that does its work and calls next to go on. It is
 	// called once for each place at which the middleware stands in a description.
 	// The handler is called by many requests at a time.
 	Wrap func(next http.Handler) http.Handler
+	// Raises are the kinds of problem that it answers with itself.
+	Raises []*problem.Kind
+	// Sets are the header fields that it sets on answers.
+	Sets []string
+	// Reads are the types of attached values that it reads (see [Attach]).
+	Reads []reflect.Type
+	// CheckRoute says what is wrong about a route behind it; nil where it works
+	// behind any. Build asks it about each route, and reports the error.
+	CheckRoute func(Facts) error
 }
 
 // Wrap makes a middleware of any func(http.Handler) http.Handler.
 func Wrap(name string, wrap func(http.Handler) http.Handler) Middleware {
-	return Middleware{name, wrap}
+	return Middleware{Name: name, Wrap: wrap}
 }
 
 // A link is a middleware in its place in a chain.
 type link struct {
-	name    string
+	Middleware
 	at      place
-	handler http.Handler
-}
-
-func newLink(m Middleware, at place, depth int) *link {
-	return &link{m.Name, at, m.Wrap(step(depth + 1))}
-}
-
-// A step is the handler behind a link: it goes on with the chain of whichever
-// route the request is for. One middleware serves many routes, so only the
-// request knows what comes next.
-type step int
-
-func (k step) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	s := stateOf(r.Context())
-	if s == nil {
-		Fail(w, r, errLostContext)
-		return
-	}
-	s.target.from(int(k), w, r, s)
+	depth   int          // how many links come before it
+	handler http.Handler // made when the description is compiled
 }

@@ -1,13 +1,10 @@
 package wicketway
 
 import (
-	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"net/http"
-	"strings"
-	"time"
 
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -22,60 +19,20 @@ import (
 // Between that question and the change another request can come in; storage that
 // must not lose an update needs a check of its own.
 func Conditional() Setting {
-	at := here(0)
-	return setting{at, "Conditional", true, func(b *builder, t *terms) {
-		t.conditional, t.conditions = true, &declared{at: at}
-		b.conditions = append(b.conditions, t.conditions)
-	}}
-}
-
-// A declared setting must have an effect somewhere.
-type declared struct {
-	at   place
-	used bool
+	return setting{
+		at:     here(0),
+		name:   "Conditional",
+		slot:   slotConditional,
+		mode:   replaces | ofGroups,
+		apply:  func(_ *builder, _ place, t *terms) { t.conditional = true },
+		undone: func(t *terms) { t.conditional = false },
+		acts:   func(r *resolved) bool { return isTyped(r) && r.method == http.MethodGet },
+		lacks:  "no GET stands here, so there is nothing to compare with: leave it out, or declare the GET under it",
+	}
 }
 
 // ErrPreconditionFailed is raised where a condition of the request does not hold.
 var ErrPreconditionFailed = problem.OfStatus(http.StatusPreconditionFailed)
-
-// unchanged sets the validators of an answer, and reports whether the caller has
-// it already.
-func unchanged(h http.Header, r *http.Request, body []byte, out any) bool {
-	if r.Method != http.MethodGet && r.Method != http.MethodHead {
-		return false
-	}
-	if h.Get("Etag") == "" {
-		sum := sha256.Sum256(body)
-		h.Set("Etag", `"`+hex.EncodeToString(sum[:12])+`"`)
-	}
-	if m, ok := out.(interface{ LastModified() time.Time }); ok && !m.LastModified().IsZero() {
-		h.Set("Last-Modified", m.LastModified().UTC().Format(http.TimeFormat))
-	}
-	if tags := r.Header["If-None-Match"]; tags != nil { // it comes first (RFC 9110, 13.2.2)
-		return names(tags, h.Get("Etag"))
-	}
-	since, err := http.ParseTime(r.Header.Get("If-Modified-Since"))
-	if err != nil {
-		return false
-	}
-	modified, err := http.ParseTime(h.Get("Last-Modified"))
-	return err == nil && !modified.After(since)
-}
-
-// names reports whether a list of entity tags has a tag, or is *. Tags are compared
-// without their weakness: ours are made of the content, and it is compression on
-// the way that makes them weak.
-func names(lists []string, tag string) bool {
-	tag = strings.TrimPrefix(tag, "W/")
-	for _, list := range lists {
-		for one := range strings.SplitSeq(list, ",") {
-			if one = strings.TrimSpace(one); one == "*" && tag != "" || tag != "" && strings.TrimPrefix(one, "W/") == tag {
-				return true
-			}
-		}
-	}
-	return false
-}
 
 // precondition holds the conditions of a request that would change something
 // against the present state.
@@ -90,14 +47,14 @@ func (s *state) precondition(r *http.Request) error {
 	}
 	tag := present.Get("Etag")
 	switch {
-	case match != nil && !names(match, tag):
-		return ErrPreconditionFailed.New("The state has changed since: it has the tag %s.", orNone(tag))
-	case none != nil && names(none, tag):
-		return ErrPreconditionFailed.New("There is something already: it has the tag %s.", tag)
+	case match != nil && !answer.HasTag(match, tag):
+		return ErrPreconditionFailed.Newf("The state has changed since: it has the tag %s.", orNone(tag))
+	case none != nil && answer.HasTag(none, tag):
+		return ErrPreconditionFailed.Newf("There is something already: it has the tag %s.", tag)
 	}
 	if limit, err := http.ParseTime(since); match == nil && err == nil {
 		if modified, err := http.ParseTime(present.Get("Last-Modified")); err != nil || modified.After(limit) {
-			return ErrPreconditionFailed.New("The state has changed since %s.", since)
+			return ErrPreconditionFailed.Newf("The state has changed since %s.", since)
 		}
 	}
 	return nil
@@ -113,33 +70,33 @@ func orNone(tag string) string {
 // present asks the GET route of the request's path for the header that it would
 // answer with; an empty one where nothing is there.
 func (s *state) present(r *http.Request) (http.Header, error) {
-	seen := &unseen{header: http.Header{}}
 	get := r.Clone(r.Context())
 	get.Method, get.Body, get.ContentLength = http.MethodGet, http.NoBody, 0
 	for _, name := range []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "Range"} {
 		get.Header.Del(name)
 	}
-	inner := newState(s.api, seen, get)
+	inner := &state{Context: s, api: s.api}
 	inner.caller.Store(s.caller.Load())
-	if inner.target = s.api.find(http.MethodGet, r.URL.EscapedPath(), &inner.match); inner.target == nil {
-		return seen.header, nil
+	if s.api.table.Find(http.MethodGet, r.URL.Path, r.URL.RawPath, &inner.match) != table.Found {
+		return http.Header{}, nil
 	}
-	err := inner.target.end.serve(seen, get.WithContext(inner), inner)
-	if err != nil {
-		if inner.target.translated(err).Kind().Status() < 500 {
-			return http.Header{}, nil
-		}
-		return nil, err
+	inner.target = &s.api.targets[inner.match.Route]
+	end, typed := inner.target.end.(interface {
+		present(*http.Request, *state) (http.Header, error)
+	})
+	if !typed {
+		return http.Header{}, nil
 	}
-	return seen.header, nil
+	header, err := end.present(get.WithContext(inner), inner)
+	if err != nil && inner.target.terms().translated(err).Kind().Status() < 500 {
+		return http.Header{}, nil
+	}
+	return header, err
 }
 
 // An unseen answer is kept from the caller.
-type unseen struct {
-	header http.Header
-	body   bytes.Buffer
-}
+type unseen struct{ header http.Header }
 
-func (u *unseen) Header() http.Header         { return u.header }
-func (u *unseen) WriteHeader(int)             {}
-func (u *unseen) Write(p []byte) (int, error) { return u.body.Write(p) }
+func (u unseen) Header() http.Header         { return u.header }
+func (u unseen) WriteHeader(int)             {}
+func (u unseen) Write(p []byte) (int, error) { return len(p), nil }

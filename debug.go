@@ -10,12 +10,14 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 )
 
 // debugInfo is the member debug of a problem in development.
 type debugInfo struct {
 	Route  string       `json:"route,omitzero"` // where it was declared
+	Near   []string     `json:"near,omitempty"` // routes that may have been meant
 	Causes []debugCause `json:"causes,omitempty"`
 	Stack  []string     `json:"stack,omitempty"`
 }
@@ -25,12 +27,18 @@ type debugCause struct {
 	Message string `json:"message"`
 }
 
-// debug tells all about a problem: the chain of its causes with their Go types,
-// and the stack where there is one, the frames of the user's own code first.
-func (t *target) debug(p *problem.Problem) jsontext.Value {
+// debug says all about a problem: where the route was declared, the chain of its causes
+// with their Go types, the stack where there is one, the frames of the user's own code
+// first, and the routes that are near where nothing was found.
+func (s *state) debug(p *problem.Problem) jsontext.Value {
 	info := debugInfo{Causes: causes(p.Unwrap())}
-	if !t.fallback {
-		info.Route = t.method + " " + t.path + " at " + t.at.String()
+	if t := s.target; !t.isFallback() {
+		info.Route = t.line() + " at " + t.at.String()
+	}
+	if p.Kind() == problem.NotFound && s.resolution.Outcome == table.NotFound {
+		for _, i := range s.api.table.Near(s.request.Method, s.request.URL.Path) {
+			info.Near = append(info.Near, s.api.targets[i].line())
+		}
 	}
 	stack := p.Stack()
 	if at, ok := errors.AsType[interface {

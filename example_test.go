@@ -205,7 +205,7 @@ func ExampleAPI_Link() {
 func ExampleAPI_Routes() {
 	api := mustBuild(wicketway.Route("GET /locks/{lock}", findLock, wicketway.Summary("One lock")))
 	for _, r := range api.Routes() {
-		fmt.Println(r.Method, r.Path, r.Summary, len(r.Reads))
+		fmt.Println(r.Method, r.Path, r.Summary, len(r.Inputs))
 	}
 	// Output: GET /locks/{lock} One lock 2
 }

@@ -7,13 +7,12 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"reflect"
 	"runtime/debug"
-	"strconv"
 
-	"github.com/go-json-experiment/json/jsontext"
-
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/clip"
-	"github.com/wicketway/wicketway/negotiate"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -38,27 +37,9 @@ func (e *panicError) Unwrap() error {
 	return err
 }
 
-// Translate turns foreign errors into problems: a missing row into a 404, a
-// conflict of the storage into a 409. Each function is asked about an error that
-// is no problem yet, those of the nearest group first and within one list in the
-// order written; nil means that it does not know the error. What it returns keeps
-// the foreign error as its cause, unless it has one.
-func Translate(known ...func(error) error) Setting {
-	at := here(0)
-	return setting{at, "Translate", false, func(b *builder, t *terms) {
-		for i, f := range known {
-			if f == nil {
-				b.mistake(at, "Translate: function %d is nil", i+1)
-			}
-		}
-		t.translate = append(append(t.translate[:t.nearest:t.nearest], known...), t.translate[t.nearest:]...)
-		t.nearest += len(known)
-	}}
-}
-
 // translated gives the problem for an error. What a panic held is never told, even if
 // it was a problem: nobody meant it for the caller.
-func (t *target) translated(err error) (p *problem.Problem) {
+func (t *terms) translated(err error) (p *problem.Problem) {
 	defer func() {
 		if v := recover(); v != nil {
 			p = problem.Hidden(errors.Join(&panicError{v, panicStack()}, fmt.Errorf("while translating: %w", err)))
@@ -71,7 +52,7 @@ func (t *target) translated(err error) (p *problem.Problem) {
 		return proper(p, err)
 	}
 	if large, ok := errors.AsType[*http.MaxBytesError](err); ok { // from a body that the route reads itself
-		return tooLarge(large.Limit, err)
+		return bind.TooLarge(large.Limit, err)
 	}
 	for _, known := range t.translate {
 		found := known(err)
@@ -116,17 +97,23 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 		if p.Kind().Status() >= 500 {
 			logFailure(slog.Default(), r, "", p, err)
 		}
-		if !headerSent(w) {
-			tell(w, r, nobody, nil, p)
+		if !answer.HeaderSent(w) {
+			answer.Problem(w, r, p, answer.Telling{Telling: problem.Telling{Base: ownBase}})
 		}
 		return
 	}
-	t := s.target
+	s.fail(w, r, err)
+}
+
+// nobody's terms hold for what is no API's request.
+var nobody = &terms{groupTerms: &groupTerms{}}
+
+func (s *state) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var p *problem.Problem
 	if s.callerLeft() && errors.Is(err, context.Canceled) {
 		p = problem.CallerLeft.New("").Because(err)
 	} else {
-		p = t.translated(err)
+		p = s.target.terms().translated(err)
 	}
 	switch in := problem.In(err); { // the log is told what the error was taken for
 	case in != nil && in.Kind() == p.Kind():
@@ -136,131 +123,67 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 		err = p
 	}
 	s.noteFailure(err, p)
-	if headerSent(w) {
+	if answer.HeaderSent(w) {
 		s.cut.Store(true)
 		return
 	}
-	tell(w, r, t, s, p)
+	s.take(Step{Kind: StepFail}, func() error { s.tell(w, r, p); return p })
 }
 
 // callerLeft reports whether the server has given the request up.
 func (s *state) callerLeft() bool { return context.Cause(s.Context) == context.Canceled }
 
-// settle answers where a handler has not, since its context ended: left alone, the
-// server would say 200.
-func (s *state) settle(r *http.Request) {
-	err := s.Context.Err()
-	if err == nil || s.sent || s.failure.Load() != nil {
-		return
+// tell writes a problem, in the shape of the request's group.
+func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem) {
+	t := s.target.terms()
+	s.restore(w.Header())
+	s.api.raise(p.Kind())
+	how := answer.Telling{Telling: problem.Telling{Base: t.base}, Indent: t.development}
+	// An answer to a body that is too large must arrive before the connection closes. A
+	// caller who waits for 100 Continue sends nothing, and on HTTP/2 a stream ends
+	// without the connection.
+	if p.Kind() == problem.BodyTooLarge && r.ProtoMajor == 1 && r.Header.Get("Expect") == "" && s.body.Open() {
+		s.out.LingerAfter()
+		how.Length = true
 	}
-	Fail(&s.response, r, err)
-}
-
-// nobody is the target of what is no API's request.
-var nobody = &target{terms: terms{manner: &manner{}}, fallback: true}
-
-// tell writes a problem, as a page for callers that prefer one.
-func tell(w http.ResponseWriter, r *http.Request, t *target, s *state, p *problem.Problem) {
-	h := w.Header()
-	if s != nil {
-		s.restore(h)
-		s.api.raise(p.Kind())
-		s.prepareToLinger(r, p)
-		s.closeIfOpen(r)
-	}
-	for _, about := range []string{"Content-Length", "Content-Encoding", "Content-Disposition", "Content-Range", "Etag", "Last-Modified", "Cache-Control"} {
-		delete(h, about) // they spoke of the answer that will not come
-	}
-	for name, values := range p.Header() {
-		h[name] = append(h[name], values...)
-	}
-	how := problem.Telling{Base: t.problemBase()}
-	if s != nil {
-		how.Instance = instance(s)
+	if id := RequestID(s); id != "" {
+		how.Instance = "urn:uuid:" + id
 	}
 	if t.development {
-		how.Debug = t.debug(p)
+		how.Debug = s.debug(p)
 	}
-	varyByAccept(h)
-	buffer := buffers.Get().(*bytes.Buffer)
-	defer recycle(buffer)
-	var lost error
-	if accept := r.Header["Accept"]; prefersHTML(accept) {
-		h["Content-Type"] = []string{"text/html; charset=utf-8"}
-		writePage(buffer, p, how)
-	} else {
-		h["Content-Type"] = contentTypeProblem
-		var text []byte
-		text, lost = p.Append(buffer.AvailableBuffer(), how)
-		if t.development {
-			if value := jsontext.Value(text).Clone(); value.Indent(indented) == nil && len(value) < problem.MaxSize {
-				text = value
-			}
-		}
-		buffer.Write(append(text, '\n'))
+	if lost := answer.Problem(w, r, p, how); lost != nil {
+		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(lost.Error(), longestLogged), "request", RequestID(s))
 	}
-	if s != nil && s.linger {
-		h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
-	}
-	if lost != nil {
-		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(lost.Error(), longestLogged), "request", RequestID(r.Context()))
-	}
-	w.WriteHeader(p.Kind().Status())
-	w.Write(buffer.Bytes())
+}
+
+// A headerBefore is what the chain had set in a header when a plain handler began.
+type headerBefore struct {
+	of   uintptr // the header; in another goroutine a middleware may use its own
+	held http.Header
+}
+
+// begin notes what the chain has set in the header: what a handler adds goes away
+// if it fails.
+func (s *state) begin(w http.ResponseWriter) {
+	h := w.Header()
+	s.before.Store(&headerBefore{reflect.ValueOf(h).Pointer(), h.Clone()})
 }
 
 // restore takes back the header fields that a handler had set before it failed.
 func (s *state) restore(h http.Header) {
-	if s.before == nil {
+	before := s.before.Load()
+	if before == nil || before.of != reflect.ValueOf(h).Pointer() {
 		return
 	}
 	for name := range h {
-		if old, there := s.before[name]; there {
+		if old, there := before.held[name]; there {
 			h[name] = old
 		} else {
 			delete(h, name)
 		}
 	}
-	s.before = nil
-}
-
-// varyByAccept tells caches that the answer depends on Accept (RFC 9110, 12.5.5).
-func varyByAccept(h http.Header) {
-	if h["Vary"] == nil {
-		h["Vary"] = varyAccept
-		return
-	}
-	h.Add("Vary", "Accept")
-}
-
-// prefersHTML reports whether a caller ranks a page above JSON; callers without a
-// preference get JSON.
-func prefersHTML(accept []string) bool {
-	return accept != nil && negotiate.MediaType(accept, "application/json", problem.MediaType, "text/html") == "text/html"
-}
-
-// instance names the occurrence of a problem by the request it happened in.
-func instance(ctx context.Context) string {
-	if id := RequestID(ctx); id != "" {
-		return "urn:uuid:" + id
-	}
-	return ""
-}
-
-// headerSent asks a writer, and those that it wraps, whether the header has gone
-// out or been promised.
-func headerSent(w http.ResponseWriter) bool {
-	for w != nil {
-		if h, ok := w.(interface{ HeaderSent() bool }); ok && h.HeaderSent() {
-			return true
-		}
-		u, ok := w.(interface{ Unwrap() http.ResponseWriter })
-		if !ok {
-			return false
-		}
-		w = u.Unwrap()
-	}
-	return false
+	s.before.Store(nil)
 }
 
 // catch turns a panic below into a failure. It stands around every link of a
@@ -299,21 +222,4 @@ func logFailure(to *slog.Logger, r *http.Request, source string, p *problem.Prob
 		slog.String("served", source),
 		slog.String("request", RequestID(r.Context())),
 		slog.String("error", clip.Text(err.Error(), longestLogged)))
-}
-
-// finish ends a request: what nobody logged is logged, and a broken answer is
-// cut off.
-func (s *state) finish(r *http.Request) {
-	s.end()
-	s.receiveRest()
-	for _, clean := range s.cleanup {
-		clean()
-	}
-	s.spool.remove()
-	if f := s.failure.Load(); f != nil && s.outer() == nil && f.problem.Kind().Status() >= 500 && !f.asked.Load() {
-		logFailure(s.target.logger(), r, RouteSource(s), f.problem, f.err)
-	}
-	if s.cut.Load() {
-		panic(http.ErrAbortHandler)
-	}
 }

@@ -20,37 +20,16 @@ import (
 
 	"github.com/go-json-experiment/json"
 
-	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
 
-// Files serves the files of a file system under a prefix, to GET and HEAD, with
-// conditional and range requests (RFC 9110, 13 and 14). A folder answers with its
-// index.html, and without one it is not found (but see [Listing]). Files and
-// folders whose name starts with a dot are never served, nor is anything outside
-// of the file system; to keep symbolic links inside a folder too, use the file
-// system of an os.Root.
-func Files(prefix string, files fs.FS, settings ...Setting) Part {
-	line := http.MethodGet + " " + strings.TrimSuffix(prefix, "/") + "/{+file}"
-	return routePart{at: here(0), line: line, settings: settings, compile: func(at *site) endpoint {
-		if isNil(files) {
-			at.mistakef("the file system is nil")
-		}
-		f := &fileServer{files: files, listing: at.target.listing}
-		return plain{reshaped(http.HandlerFunc(f.serve))}
-	}}
-}
-
-// Listing lets [Files] list the folders that have no index.html, as JSON. Names that
-// are no UTF-8 are left out, as no path leads to them (see [fs.ValidPath]).
-func Listing() Setting {
-	return replacing("Listing", func(t *terms) { t.listing = true })
-}
-
+// fileServer is the endpoint for a file system.
 type fileServer struct {
-	files   fs.FS
-	listing bool
-	tags    sync.Map // of embedded files, which never change, by name
+	files     fs.FS
+	parameter int // the template's, that has the name
+	listing   bool
+	tags      sync.Map // of embedded files, which never change, by name
 }
 
 // A listed is an entry of a folder.
@@ -61,18 +40,52 @@ type listed struct {
 	Modified time.Time `json:"modified,omitzero"`
 }
 
-func (f *fileServer) serve(w http.ResponseWriter, r *http.Request) {
-	asked := r.PathValue("file")
-	name := path.Clean("/" + asked)[1:]
-	if name == "" {
-		name = "."
-	}
-	if err := f.answer(w, r, name, asked == "" || strings.HasSuffix(asked, "/")); err != nil {
-		if !isExhaustion(err) {
-			err = problem.NotFound.New("There is no file %q.", asked).Because(err)
+func (f *fileServer) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	asked := s.match.Value(len(s.target.names) - 1)
+	s.begin(w)
+	var missing error
+	err := s.take(Step{Kind: StepCall}, func() (err error) {
+		reshaped(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			err = f.answer(w, r, fileName(asked), asFolder(asked))
+		})).ServeHTTP(w, r)
+		if err != nil && !isExhaustion(err) {
+			missing, err = err, nil
 		}
-		Fail(w, r, err)
+		return err
+	})
+	if missing != nil {
+		return s.missBesideFiles(w, r)
 	}
+	return err
+}
+
+// fileName is the name in a file system for what follows the prefix in a path.
+func fileName(asked string) string {
+	if name := path.Clean("/" + asked)[1:]; name != "" {
+		return name
+	}
+	return "."
+}
+
+func asFolder(asked string) bool { return asked == "" || strings.HasSuffix(asked, "/") }
+
+// has reports whether an escaped path leads to a file.
+func (f *fileServer) has(t *table.Table, escaped string) bool {
+	var m table.Match
+	if !t.FindEscaped(http.MethodGet, escaped, &m) {
+		return false
+	}
+	name := fileName(m.Value(f.parameter))
+	if !servable(name) {
+		return false
+	}
+	_, err := fs.Stat(f.files, name)
+	return err == nil
+}
+
+// servable reports whether a name is one that is served if it is there.
+func servable(name string) bool {
+	return !hidden(name) && fs.ValidPath(name) && !strings.ContainsAny(name, "\\\x00")
 }
 
 // isExhaustion tells a failure of the server from a file that is not there. Systems
@@ -89,7 +102,7 @@ func isExhaustion(err error) bool {
 }
 
 func (f *fileServer) answer(w http.ResponseWriter, r *http.Request, name string, asFolder bool) error {
-	if hidden(name) || !fs.ValidPath(name) || strings.ContainsAny(name, "\\\x00") {
+	if !servable(name) {
 		return fs.ErrNotExist
 	}
 	if about, err := fs.Stat(f.files, name); err != nil || !about.IsDir() && !about.Mode().IsRegular() {
@@ -106,9 +119,7 @@ func (f *fileServer) answer(w http.ResponseWriter, r *http.Request, name string,
 	}
 	switch {
 	case about.IsDir() && !asFolder: // so that what the index links to is found
-		s := stateOf(r.Context())
-		s.redirect(r, route.Escaped(r.URL), route.Escaped(r.URL)+"/")
-		w.Header().Set("Location", s.location)
+		w.Header().Set("Location", redirectTo(r, route.Escaped(r.URL)+"/"))
 		w.WriteHeader(http.StatusPermanentRedirect)
 		return nil
 	case about.IsDir():
@@ -229,7 +240,7 @@ func (f *fileServer) list(w http.ResponseWriter, name string) error {
 	if err != nil {
 		return err
 	}
-	w.Header()["Content-Type"] = contentTypeJSON
+	w.Header().Set("Content-Type", "application/json")
 	_, err = w.Write(append(text, '\n'))
 	return err
 }

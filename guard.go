@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -12,8 +13,7 @@ import (
 
 // An Authenticator decides who sent a request. Package chain/auth has some. It
 // must be safe for concurrent use. Where it has a method Check() error, Build asks
-// it and reports what it says; where it has Kinds() []*problem.Kind, the catalogue
-// of problems names them.
+// it and reports what it says.
 type Authenticator interface {
 	// Authenticate gives the caller, never nil. Where it refuses, the error is a problem of
 	// status 401 that carries the field WWW-Authenticate (RFC 9110, 11.6.1).
@@ -21,8 +21,28 @@ type Authenticator interface {
 	// Challenge is the field WWW-Authenticate for a known caller who lacks the
 	// scopes that are given (RFC 6750, 3.1).
 	Challenge(scopes []string) string
-	// String names it in listings: bearer.
-	String() string
+	// Scheme says how callers prove who they are. It is the same every time.
+	Scheme() Scheme
+}
+
+// A Scheme says how callers prove who they are, in the terms of OpenAPI 3.1 (4.8.27).
+type Scheme struct {
+	// Name is for listings: bearer.
+	Name string
+	// Type is http, apiKey, mutualTLS, oauth2 or openIdConnect.
+	Type string
+	// Scheme is the authentication scheme (RFC 9110, 11.1) where the type is http:
+	// Bearer, Basic.
+	Scheme string
+	// Format is a hint for readers: JWT.
+	Format string
+	// In and Field say where a key is sent, where the type is apiKey: header and
+	// X-Api-Key.
+	In, Field string
+	// Raises are the kinds of problem that the guard refuses callers with.
+	Raises []*problem.Kind
+	// Reads are the types of attached values that the guard reads (see [Attach]).
+	Reads []reflect.Type
 }
 
 // An Identity is who sent a request. It must not be changed once a guard has
@@ -46,21 +66,22 @@ func Caller(ctx context.Context) Identity {
 }
 
 // ErrScopeMissing is raised where the caller lacks a scope that a route needs.
-var ErrScopeMissing = problem.Forbidden.Define(http.StatusForbidden, "scope-missing", "The caller lacks a scope")
+var ErrScopeMissing = problem.Forbidden.Define(http.StatusForbidden, "scope-missing", "The caller lacks a scope").
+	Carries("scopes", []string{"locks:operate"})
 
 // admit asks the guard about a request.
-func (t *target) admit(r *http.Request, s *state) error {
+func (t *terms) admit(r *http.Request, s *state) error {
 	caller, err := t.guard.Authenticate(r)
 	if err != nil {
 		return err
 	}
 	if caller == nil {
-		return fmt.Errorf("the guard %s gave neither a caller nor an error", t.guard)
+		return fmt.Errorf("the guard %s gave neither a caller nor an error", t.guard.Scheme().Name)
 	}
 	s.caller.Store(caller)
 	for _, scope := range t.scopes {
 		if !slices.Contains(caller.Scopes, scope) {
-			return ErrScopeMissing.New("This needs %s; the caller has %s.", scopeList(t.scopes), scopeList(caller.Scopes)).
+			return ErrScopeMissing.Newf("This needs %s; the caller has %s.", scopeList(t.scopes), scopeList(caller.Scopes)).
 				With("scopes", t.scopes).
 				WithHeader("WWW-Authenticate", t.guard.Challenge(t.scopes))
 		}

@@ -24,6 +24,7 @@ import (
 	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/chain/compress"
 	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
@@ -133,7 +134,7 @@ func FuzzAllocations(f *testing.F) {
 	for _, text := range []string{`{"name":"x"}`, `{"gates":[{},{"name":1}]}`, `{"by":{"a":null,"a":{}}}`, `{"list":{"a":[1,"x",1.5]}}`, `[[[[`, `{"name":"broken"}`} {
 		f.Add([]byte(text), uint8(9))
 	}
-	var set schema.Set
+	var set check.Set
 	typ, err := set.Type(reflect.TypeFor[sluice]())
 	if err != nil {
 		f.Fatal(err)
@@ -142,7 +143,7 @@ func FuzzAllocations(f *testing.F) {
 		body := bytes.Repeat(piece, int(times)+1)
 		var plain, ours sluice
 		most := allocated(func() { json.Unmarshal(body, &plain, json.RejectUnknownMembers(true)) }) + int64(8*len(body)) + 1<<17
-		if took := allocated(func() { typ.Decode(body, &ours, schema.Reading{}) }); took > slack*most {
+		if took := allocated(func() { typ.Decode(body, &ours, check.Reading{}) }); took > slack*most {
 			t.Errorf("%d bytes for a body of %d, want %d at the most: %.200q", took, len(body), most, body)
 		}
 	})

@@ -6,21 +6,14 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"reflect"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
-
-func functionOf(function any) *runtime.Func {
-	v := reflect.ValueOf(function)
-	if v.IsNil() {
-		return nil
-	}
-	return runtime.FuncForPC(v.Pointer())
-}
 
 // functionName is the name of a function with its package's, without its
 // receiver: passages.find. A function literal has none.
@@ -69,7 +62,7 @@ func LinkFrom(ctx context.Context, name string, input any) (string, error) {
 	if s == nil {
 		return "", fmt.Errorf("link: %q: the context is not that of an API's request", name)
 	}
-	if t := s.api.named[s.target.version+"/"+name]; t != nil {
+	if t := s.api.named[s.target.terms().version+"/"+name]; t != nil {
 		return t.link(s.api, input)
 	}
 	return s.api.Link(name, input)
@@ -100,10 +93,10 @@ func (t *target) link(a *API, input any) (string, error) {
 // leadsHere says where a path leads if not to its own route: another one may be more
 // specific.
 func (t *target) leadsHere(a *API, path string) error {
-	var m route.Match
-	method := cmp.Or(t.method, http.MethodGet)
-	if to := a.find(method, path, &m); to != nil && to != t {
-		return fmt.Errorf("the path %s leads to %s %s at %s, which is more specific", path, to.method, to.path, to.at)
+	var m table.Match
+	if a.table.FindEscaped(cmp.Or(t.method, http.MethodGet), path, &m) && &a.targets[m.Route] != t {
+		to := &a.targets[m.Route]
+		return fmt.Errorf("the path %s leads to %s at %s, which is more specific", path, to.line(), to.at)
 	}
 	return nil
 }
@@ -118,38 +111,23 @@ func (t *target) linkValues(input any) (path map[string]string, query url.Values
 		}
 		return values, nil, nil
 	}
-	end, ok := t.end.(interface {
-		linkInput() (reflect.Type, *inputPlan)
-	})
-	if !ok {
+	if t.part.what != typedPart {
 		return nil, nil, fmt.Errorf("a plain handler has no input type: give a map[string]string")
 	}
-	want, plan := end.linkInput()
-	v := reflect.ValueOf(input)
-	if v.Kind() == reflect.Pointer && !v.IsNil() {
-		v = v.Elem()
+	return t.input.Values(input)
+}
+
+// source says which function serves a route, and where it stands.
+func (r *resolved) source() string {
+	function := r.part.function
+	if function == nil {
+		return "declared at " + r.at.String()
 	}
-	if want.Kind() == reflect.Pointer {
-		want = want.Elem()
+	file, line := function.FileLine(function.Entry())
+	name := function.Name()
+	name, isMethod := strings.CutSuffix(name[strings.LastIndexByte(name, '/')+1:], "-fm")
+	if isMethod { // a method value: Go knows the place of its wrapper only
+		return fmt.Sprintf("%s (declared at %s)", name, r.at)
 	}
-	if !v.IsValid() || v.Type() != want {
-		return nil, nil, fmt.Errorf("the input is %T, want %s", input, want)
-	}
-	path, query = map[string]string{}, url.Values{}
-	for _, f := range plan.fields {
-		field := v.FieldByIndex(f.index)
-		if f.source != "path" && (f.source != "query" || field.IsZero()) {
-			continue
-		}
-		texts, err := f.schema.Texts(field)
-		switch {
-		case err != nil:
-			return nil, nil, fmt.Errorf("%s %s: %w", f.source, f.name, err)
-		case f.source == "query":
-			query[f.name] = texts
-		case len(texts) == 1:
-			path[f.name] = texts[0]
-		}
-	}
-	return path, query, nil
+	return fmt.Sprintf("%s (%s:%d)", name, filepath.Base(file), line)
 }

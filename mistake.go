@@ -51,23 +51,12 @@ func (b *builder) mistake(at place, format string, args ...any) {
 			args[i] = b.files.where(p)
 		}
 	}
+	b.wrong[at] = true
 	file, line := at.frame()
 	m := Mistake{File: file, Line: line, Text: fmt.Sprintf(format, args...), where: b.files.where(at)}
 	if !slices.Contains(b.mistakes, m) {
 		b.mistakes = append(b.mistakes, m)
 	}
-}
-
-// unjoin gives the single errors of a joined one.
-func unjoin(err error) []error {
-	if joined, ok := err.(interface{ Unwrap() []error }); ok {
-		var all []error
-		for _, e := range joined.Unwrap() {
-			all = append(all, unjoin(e)...)
-		}
-		return all
-	}
-	return []error{err}
 }
 
 func (ms Mistakes) sorted() Mistakes {

@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"reflect"
 
 	"github.com/go-json-experiment/json"
 )
@@ -71,16 +72,21 @@ func (c *Cursor[K]) UnmarshalText(text []byte) error {
 
 func (Cursor[K]) isCursor() {}
 
+var cursorType = reflect.TypeFor[interface{ isCursor() }]()
+
 // longestLink bounds a Link field, in bytes. A longer one is left out: the answer has
 // the cursors in its members, and no server takes such a line back.
 const longestLink = 4 << 10
 
-// addLinks adds the Link fields of a page. They are relative to the request, and
-// keep its other parameters.
-func addLinks(h http.Header, r *http.Request, parameter string, p pager) {
+// withLinks adds the Link fields of a page to the header fields of a reply. They are
+// relative to the request, and keep its other parameters.
+func withLinks(own http.Header, r *http.Request, parameter string, p pager) http.Header {
 	next, previous := p.neighbours()
-	if len(r.URL.RawQuery) > longestLink {
-		return
+	if len(r.URL.RawQuery) > longestLink || next == "" && previous == "" {
+		return own
+	}
+	if own = own.Clone(); own == nil { // the route's own is not ours to change
+		own = http.Header{}
 	}
 	for _, to := range [2]struct{ relation, cursor string }{{"next", next}, {"prev", previous}} {
 		if to.cursor == "" {
@@ -89,7 +95,8 @@ func addLinks(h http.Header, r *http.Request, parameter string, p pager) {
 		query := r.URL.Query()
 		query.Set(parameter, to.cursor)
 		if link := "<?" + query.Encode() + `>; rel="` + to.relation + `"`; len(link) <= longestLink {
-			h.Add("Link", link)
+			own.Add("Link", link)
 		}
 	}
+	return own
 }

@@ -13,59 +13,44 @@ type Part interface {
 	part() place
 }
 
-// A Setting is a part that says what holds for a route, or for all that stands
-// in a group.
-type Setting interface {
-	Part
-	setting() setting
-}
-
-// A setting changes the terms of the list in which it stands.
-type setting struct {
-	at       place
-	name     string
-	replaces bool // the nearest wins, so one list can hold only one
-	apply    func(b *builder, t *terms)
-}
-
-func (s setting) part() place      { return s.at }
-func (s setting) setting() setting { return s }
-
-// replacing makes a setting of which the nearest wins.
-func replacing(name string, apply func(*terms)) Setting {
-	return setting{here(1), name, true, func(_ *builder, t *terms) { apply(t) }}
-}
-
-// adding makes a setting that adds to what outer groups say.
-func adding(name string, apply func(*builder, *terms)) Setting {
-	return setting{here(1), name, false, apply}
-}
-
 // A group is a list of parts under a prefix, a version, or neither.
 type group struct {
 	at      place
-	kind    string // At, Version, Group
+	kind    groupKind
 	prefix  string
 	version string
 	parts   []Part
 }
 
+// A groupKind says how a list of parts was declared.
+type groupKind uint8
+
+const (
+	builtGroup groupKind = iota // the list of Build
+	atGroup
+	plainGroup
+	versionGroup
+)
+
+// String gives the name of the function.
+func (k groupKind) String() string { return [...]string{"Build", "At", "Group", "Version"}[k] }
+
 func (g group) part() place { return g.at }
 
 // At puts parts under a path prefix, which may hold parameters.
 func At(prefix string, parts ...Part) Part {
-	return group{at: here(0), kind: "At", prefix: prefix, parts: parts}
+	return group{at: here(0), kind: atGroup, prefix: prefix, parts: parts}
 }
 
 // Group puts parts together that share settings.
 func Group(parts ...Part) Part {
-	return group{at: here(0), kind: "Group", parts: parts}
+	return group{at: here(0), kind: plainGroup, parts: parts}
 }
 
 // Version puts parts under a version of the API. The version is served under a
 // path prefix of its name: Version("v2", ...) under /v2.
 func Version(name string, parts ...Part) Part {
-	return group{at: here(0), kind: "Version", prefix: "/" + name, version: name, parts: parts}
+	return group{at: here(0), kind: versionGroup, prefix: "/" + name, version: name, parts: parts}
 }
 
 // A place is where in the user's code something was declared.

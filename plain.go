@@ -1,32 +1,14 @@
 package wicketway
 
 import (
+	"errors"
 	"net/http"
 	"net/url"
 	"strings"
 
-	"github.com/wicketway/wicketway/route"
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/problem"
 )
-
-// Handle declares a route that a plain handler serves. It reads its parameters
-// with r.PathValue, and reports failure with [Fail].
-func Handle(line string, h http.Handler, settings ...Setting) Part {
-	return routePart{at: here(0), line: line, settings: settings, compile: func(at *site) endpoint {
-		if isNil(h) {
-			at.mistakef("the handler is nil")
-			return plain{}
-		}
-		return plain{at.asTold(h)}
-	}}
-}
-
-// asTold makes a handler's errors uniform where the settings say so.
-func (s *site) asTold(h http.Handler) http.Handler {
-	if s.target.uniform {
-		return reshaped(h)
-	}
-	return h
-}
 
 // plain is the endpoint for a handler.
 type plain struct{ handler http.Handler }
@@ -35,27 +17,16 @@ func (p plain) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 	for i, name := range s.target.names {
 		r.SetPathValue(name, s.match.Value(i))
 	}
-	s.begin(w)
-	p.handler.ServeHTTP(w, r)
-	return nil
+	return s.call(w, r, p.handler)
 }
 
-// begin notes what the chain has set in the header: what a handler adds goes away
-// if it fails.
-func (s *state) begin(w http.ResponseWriter) { s.before = w.Header().Clone() }
-
-// Mount puts a foreign handler under a prefix, for all methods and all paths
-// below it. The handler sees the path without the prefix. Routes that are more
-// specific than the prefix still come first.
-func Mount(prefix string, h http.Handler, settings ...Setting) Part {
-	line := route.AnyMethod + " " + strings.TrimSuffix(prefix, "/") + "/{+mounted}"
-	return routePart{at: here(0), line: line, settings: settings, mounted: true, compile: func(at *site) endpoint {
-		if isNil(h) {
-			at.mistakef("the handler is nil")
-			return plain{}
-		}
-		return mounted{at.asTold(h), strings.Count(at.target.path, "/")}
-	}}
+// call lets a handler answer.
+func (s *state) call(w http.ResponseWriter, r *http.Request, h http.Handler) error {
+	s.begin(w)
+	if s.target.terms().uniform {
+		h = reshaped(h)
+	}
+	return s.take(Step{Kind: StepCall}, func() error { h.ServeHTTP(w, r); return nil })
 }
 
 // mounted is the endpoint for a handler that sees only what follows its prefix.
@@ -65,7 +36,6 @@ type mounted struct {
 }
 
 func (m mounted) serve(w http.ResponseWriter, r *http.Request, s *state) error {
-	s.begin(w)
 	inner := *r
 	u := *r.URL
 	inner.URL = &u
@@ -79,8 +49,7 @@ func (m mounted) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 		}
 		u.Path = path
 	}
-	m.handler.ServeHTTP(w, &inner)
-	return nil
+	return s.call(w, &inner, m.handler)
 }
 
 // fromSlash gives a path from its n-th slash on.
@@ -93,4 +62,31 @@ func fromSlash(path string, n int) string {
 		}
 	}
 	return "/"
+}
+
+// reshaped turns a handler's plain error answers into problems.
+func reshaped(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		own := answer.Direct(w)
+		if own == nil {
+			own = answer.Around(w)
+			w = own.Outside()
+		}
+		own.Divert(func(status int, h http.Header) bool {
+			return status >= 400 && !strings.Contains(h.Get("Content-Type"), "json")
+		})
+		h.ServeHTTP(w, r)
+		status, said := own.Diverted()
+		if status == 0 {
+			return
+		}
+		if s := stateOf(r.Context()); s != nil {
+			s.before.Store(nil) // the handler has answered: its fields are part of that
+		}
+		p := problem.OfStatus(status).New("").Because(errors.New(strings.TrimSpace(string(said))))
+		if part := w.Header().Get("Content-Range"); part != "" { // what a 416 can offer (RFC 9110, 14.4)
+			p.WithHeader("Content-Range", part)
+		}
+		Fail(w, r, p)
+	})
 }

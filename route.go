@@ -2,12 +2,13 @@ package wicketway
 
 import (
 	"context"
-	"fmt"
+	"io/fs"
 	"net/http"
 	"reflect"
 	"runtime"
-	"sync"
+	"strings"
 
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/schema"
 )
 
@@ -18,74 +19,126 @@ type None struct{}
 // Optional tells absent, null and a value apart; see [schema.Optional].
 type Optional[T any] = schema.Optional[T]
 
+// anyMethod is that of what is mounted.
+const anyMethod = table.AnyMethod
+
+// A partKind says what serves a route.
+type partKind uint8
+
+const (
+	typedPart partKind = iota // a function
+	handlerPart
+	mountPart
+	filesPart
+)
+
+// A routePart is a route as it was declared.
 type routePart struct {
 	at       place
-	line     string        // the method is empty for what is mounted
-	function *runtime.Func // that serves it; nil for handlers
+	what     partKind
+	line     string // the method is empty for what is mounted
 	settings []Setting
-	mounted  bool // for every method and all that is below
-	compile  func(*site) endpoint
+	function *runtime.Func // that serves it; nil for handlers
+	in       reflect.Type  // nil for handlers
+	out      outputType
+	missing  string // what is nil: the function, the handler
+	own      bool   // it is ours: no setting around it is there for its sake
+	serve    func(t *target) endpoint
 }
 
 func (p routePart) part() place { return p.at }
-
-// An endpoint serves a request at the end of its chain. An error that it returns
-// has not been answered.
-type endpoint interface {
-	serve(w http.ResponseWriter, r *http.Request, s *state) error
-}
 
 // Route declares a route. The line reads like HTTP's own request line: a method,
 // a space, a path template. The function gets an input that has been read and
 // checked, and its output is sent as JSON. It is called by many requests at a
 // time; its context is the request's, and ends when the caller leaves.
 func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), settings ...Setting) Part {
-	return routePart{at: here(0), line: line, function: functionOf(serve), settings: settings, compile: func(at *site) endpoint {
-		if serve == nil {
-			at.mistakef("the function is nil")
-		}
-		in := compileInput(at, reflect.TypeFor[In]())
-		return &typed[In, Out]{call: serve, input: in, output: compileOutput(at, reflect.TypeFor[Out](), in)}
-	}}
+	p := routePart{
+		at:       here(0),
+		line:     line,
+		settings: settings,
+		function: functionOf(serve),
+		in:       reflect.TypeFor[In](),
+		out:      outputOf(reflect.TypeFor[Out]()),
+		serve:    func(*target) endpoint { return &typed[In, Out]{call: serve} },
+	}
+	if serve == nil {
+		p.missing = "function"
+	}
+	return p
 }
 
-// typed is the endpoint for a function with an input and an output.
-type typed[In, Out any] struct {
-	call   func(context.Context, In) (Out, error)
-	input  *inputPlan
-	output output
-	// holders keeps values to read inputs into; the function gets a copy, so
-	// no handler can keep one.
-	holders sync.Pool
+// Handle declares a route that a plain handler serves. It reads its parameters
+// with r.PathValue, and reports failure with [Fail].
+func Handle(line string, h http.Handler, settings ...Setting) Part {
+	p := routePart{
+		at:       here(0),
+		what:     handlerPart,
+		line:     line,
+		settings: settings,
+		serve:    func(*target) endpoint { return plain{h} },
+	}
+	if isNil(h) {
+		p.missing = "handler"
+	}
+	return p
 }
 
-func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state) error {
-	holder, _ := t.holders.Get().(*In)
-	if holder == nil {
-		holder = new(In)
+// Mount puts a foreign handler under a prefix, for all methods and all paths
+// below it. The handler sees the path without the prefix. Routes that are more
+// specific than the prefix still come first.
+func Mount(prefix string, h http.Handler, settings ...Setting) Part {
+	p := routePart{
+		at:       here(0),
+		what:     mountPart,
+		line:     anyMethod + " " + strings.TrimSuffix(prefix, "/") + "/{+mounted}",
+		settings: settings,
+		serve:    func(t *target) endpoint { return mounted{h, strings.Count(t.path, "/")} },
 	}
-	err := t.input.read(reflect.ValueOf(holder).Elem(), r, s)
-	in := *holder
-	*holder = *new(In)
-	t.holders.Put(holder)
-	if err != nil {
-		return err
+	if isNil(h) {
+		p.missing = "handler"
 	}
-	if t.output.conditional && r.Method != http.MethodGet && r.Method != http.MethodHead {
-		if err := s.precondition(r); err != nil {
-			return err
-		}
-	}
-	out, err := t.call(r.Context(), in)
-	if err != nil {
-		if s.target.development && s.target.undeclared(err) {
-			return fmt.Errorf("the route raised a kind of problem that its Fails does not name: %v", err)
-		}
-		return err
-	}
-	return t.output.send(w, r, any(out))
+	return p
 }
 
-func (t *typed[In, Out]) linkInput() (reflect.Type, *inputPlan) {
-	return reflect.TypeFor[In](), t.input
+// Files serves the files of a file system under a prefix, to GET and HEAD, with
+// conditional and range requests (RFC 9110, 13 and 14). A folder answers with its
+// index.html, and without one it is not found (but see [Listing]). Files and
+// folders whose name starts with a dot are never served, nor is anything outside
+// of the file system; to keep symbolic links inside a folder too, use the file
+// system of an os.Root. A path at which no file is counts as if the Files were not there:
+// another route's slash or method may be meant, and else nothing is found.
+func Files(prefix string, files fs.FS, settings ...Setting) Part {
+	p := routePart{
+		at:       here(0),
+		what:     filesPart,
+		line:     http.MethodGet + " " + strings.TrimSuffix(prefix, "/") + "/{+file}",
+		settings: settings,
+		serve: func(t *target) endpoint {
+			return &fileServer{files: files, parameter: len(t.names) - 1, listing: t.terms().listing}
+		},
+	}
+	if isNil(files) {
+		p.missing = "file system"
+	}
+	return p
+}
+
+// isNil reports whether a value is nil, or holds a pointer, map or function that is.
+func isNil(v any) bool {
+	switch r := reflect.ValueOf(v); r.Kind() {
+	case reflect.Invalid:
+		return true
+	case reflect.Pointer, reflect.Interface, reflect.Func, reflect.Map, reflect.Chan:
+		return r.IsNil()
+	}
+	return false
+}
+
+func functionOf(function any) *runtime.Func {
+	v := reflect.ValueOf(function)
+	if v.IsNil() {
+		return nil
+	}
+	return runtime.FuncForPC(v.Pointer())
 }

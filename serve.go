@@ -63,10 +63,10 @@ func (a *API) serve(ctx context.Context, l net.Listener) error {
 		drained <- err
 	})
 	mode := "production"
-	if a.fallbacks[0].development {
+	if a.fallbacks[0].terms().development {
 		mode = "development"
 	}
-	a.fallbacks[0].logger().Info("listening", "api", a.info.Title, "address", l.Addr().String(), "mode", mode)
+	a.fallbacks[0].terms().logger().Info("listening", "api", a.info.Title, "address", l.Addr().String(), "mode", mode)
 	err := server.Serve(l)
 	if stop() { // ctx is still alive: the listener broke
 		return err

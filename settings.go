@@ -10,85 +10,27 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
-	"github.com/wicketway/wicketway/schema"
 )
-
-// terms are what holds at one point of the description: what all settings
-// around it add up to. A copy goes down into each group and route.
-type terms struct {
-	links      []*link // the chain, outermost first
-	guard      Authenticator
-	guardPlace place
-	guardAt    int32 // how many links come before the guard
-	guarded    bool
-	public     bool
-	scopes     []string
-	fails      []*problem.Kind
-	answers    int // the status of a success; 0: 200, or 204 for None
-	summary    string
-	name       string
-	*manner
-}
-
-// A manner is what mostly holds for whole groups. The routes of a list share one,
-// until a setting changes it: an API has many routes, and few manners.
-type manner struct {
-	limits      Limits
-	seats       []chan struct{} // one for each limit; each holds as many as may be served at a time
-	version     string
-	slashes     Slash
-	uniform     bool
-	lenient     schema.Leniency
-	listing     bool
-	envelope    string
-	conditional bool
-	development bool
-	log         *slog.Logger
-	base        string
-	conditions  *declared           // the Conditional setting that holds
-	translate   []func(error) error // nearest first
-	nearest     int                 // how many of them the list that is being read has added
-}
-
-// below is a copy to which inner settings can add without touching t. The manner
-// is a copy only if one of them can change it.
-func (t terms) below(settings []setting) terms {
-	t.links = slices.Clip(t.links)
-	t.scopes = slices.Clip(t.scopes)
-	t.fails = slices.Clip(t.fails)
-	if slices.ContainsFunc(settings, func(s setting) bool { return !slices.Contains(leavesManner, s.name) }) {
-		t.ownManner()
-	}
-	return t
-}
-
-// leavesManner are the settings that speak of no manner.
-var leavesManner = []string{"Chain", "Guard", "Public", "Scopes", "Fails", "Answers", "Summary", "Name"}
-
-func (t *terms) ownManner() {
-	own := *t.manner
-	own.nearest = 0
-	t.manner = &own
-}
 
 // Chain adds middleware, outermost first. Outer groups' chains come before inner
 // ones. Each middleware is applied once where the setting stands, not once a
 // route, so that its state is shared by all below.
 func Chain(middleware ...Middleware) Setting {
-	at := here(0)
-	return setting{at, "Chain", false, func(b *builder, t *terms) {
+	return setting{at: here(0), name: "Chain", slot: slotChain, apply: func(b *builder, at place, t *terms) {
 		for i, m := range middleware {
 			if m.Wrap == nil {
 				b.mistake(at, "Chain: middleware %d has no function: use Wrap, or a package's own", i+1)
 				continue
 			}
-			l := newLink(m, at, len(t.links))
-			if isNil(l.handler) {
-				b.mistake(at, "Chain: the middleware %s gave no handler: return one that calls next", m.Name)
-				continue
+			for _, k := range m.Raises {
+				b.kind(at, "Chain: "+m.Name, k)
 			}
+			l := &link{Middleware: m, at: at, depth: len(t.links)}
 			t.links = append(t.links, l)
+			b.links = append(b.links, l)
 		}
 	}}
 }
@@ -97,87 +39,180 @@ func Chain(middleware ...Middleware) Setting {
 // list in which it stands, so that refused requests are logged too. Under it
 // every route needs a caller, but for what is [Public].
 func Guard(by Authenticator) Setting {
-	at := here(0)
-	return setting{at, "Guard", true, func(b *builder, t *terms) {
-		if isNil(by) {
-			b.mistake(at, "Guard: the guard is nil; Public() opens a route")
-			by = nil
-		} else if c, ok := by.(interface{ Check() error }); ok {
-			for _, err := range unjoin(c.Check()) {
-				if err != nil {
-					b.mistake(at, "Guard: %v", err)
+	return setting{
+		at:   here(0),
+		name: "Guard",
+		slot: slotAccess,
+		mode: replaces,
+		apply: func(b *builder, at place, t *terms) {
+			t.guardAt, t.public, t.open, t.after = at, false, nil, -1
+			if t.guard = by; isNil(by) {
+				b.mistake(at, "Guard: the guard is nil; Public() opens a route")
+				t.guard = nil
+				return
+			}
+			if c, ok := by.(interface{ Check() error }); ok {
+				for _, err := range check.Unjoin(c.Check()) {
+					if err != nil {
+						b.mistake(at, "Guard: %v", err)
+					}
 				}
 			}
-		}
-		if g, ok := by.(interface{ Kinds() []*problem.Kind }); ok {
-			for _, k := range g.Kinds() {
+			for _, k := range by.Scheme().Raises {
 				b.kind(at, "Guard", k)
 			}
-		}
-		t.guard, t.guardPlace, t.guarded, t.public, t.guardAt = by, at, true, false, -1
-	}}
+		},
+		acts:  (*resolved).guarded,
+		lacks: "every route here is public, so it is never asked",
+	}
 }
 
-// Public opens what a guard around it closes.
-func Public() Setting {
-	return replacing("Public", func(t *terms) { t.guard, t.guarded, t.public, t.scopes = nil, false, true, nil })
+// Public opens what a guard around it closes: for all methods, or for those that are
+// given. Under Guard(...) and Public("GET") reading is open, with HEAD, and all else is
+// not.
+func Public(methods ...string) Setting {
+	if len(methods) > 0 {
+		return publicMethods(here(0), methods)
+	}
+	return setting{
+		at:   here(0),
+		name: "Public",
+		slot: slotAccess,
+		mode: replaces,
+		apply: func(_ *builder, _ place, t *terms) {
+			t.guard, t.public, t.open, t.scopes = nil, true, nil, nil
+		},
+		acts: func(r *resolved) bool {
+			for l := r.list; l != nil; l = l.outer {
+				if l.terms.guard != nil {
+					return true
+				}
+			}
+			return false
+		},
+		lacks: "no guard is around it, so everyone may call anyway",
+	}
+}
+
+func publicMethods(at place, methods []string) Setting {
+	return setting{
+		at:   at,
+		name: "Public",
+		slot: slotPublicMethods,
+		apply: func(b *builder, at place, t *terms) {
+			for _, m := range methods {
+				if strings.ToUpper(m) != m || m == "" {
+					b.mistake(at, "Public: %q is no method: GET", m)
+				}
+			}
+			t.open = append(t.open, methods...)
+		},
+		acts: func(r *resolved) bool {
+			return r.terms().guard != nil && !r.guarded()
+		},
+		lacks: "no route here has one of its methods and a guard",
+	}
 }
 
 // Scopes are what the caller must have been granted: all of them, with those of
 // outer groups.
 func Scopes(needed ...string) Setting {
-	at := here(0)
-	return setting{at, "Scopes", false, func(b *builder, t *terms) {
-		if len(needed) == 0 {
-			b.mistake(at, "Scopes: none is given: leave it out, or name some")
-		}
-		for _, scope := range needed {
-			if scope == "" || strings.ContainsFunc(scope, func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
-				b.mistake(at, "Scopes: %q is no scope: one is a word without spaces, quotes and backslashes (RFC 6749, 3.3); write Scopes(\"a\", \"b\") for two", scope)
+	return setting{
+		at:   here(0),
+		name: "Scopes",
+		slot: slotScopes,
+		apply: func(b *builder, at place, t *terms) {
+			if len(needed) == 0 {
+				b.mistake(at, "Scopes: none is given: leave it out, or name some")
 			}
-		}
-		t.scopes = append(t.scopes, needed...)
-	}}
+			for _, scope := range needed {
+				if scope == "" || strings.ContainsFunc(scope, func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
+					b.mistake(at, "Scopes: %q is no scope: one is a word without spaces, quotes and backslashes (RFC 6749, 3.3); write Scopes(\"a\", \"b\") for two", scope)
+				}
+			}
+			t.scopes = append(t.scopes, needed...)
+		},
+		acts:  (*resolved).guarded,
+		lacks: "no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out",
+	}
 }
 
 // Fails names the kinds of problem that a route can raise itself.
 func Fails(kinds ...*problem.Kind) Setting {
-	at := here(0)
-	return adding("Fails", func(b *builder, t *terms) {
+	return setting{at: here(0), name: "Fails", slot: slotFails, apply: func(b *builder, at place, t *terms) {
 		for _, k := range kinds {
 			b.kind(at, "Fails", k)
 		}
 		t.fails = append(t.fails, kinds...)
-	})
+	}}
 }
 
 // Answers is the status of a success, 200 to 299.
 func Answers(status int) Setting {
-	return replacing("Answers", func(t *terms) { t.answers = status })
+	return setting{
+		at:   here(0),
+		name: "Answers",
+		slot: slotAnswers,
+		mode: replaces,
+		apply: func(b *builder, at place, t *terms) {
+			if t.answers = status; status < http.StatusOK || status > 299 {
+				b.mistake(at, "Answers: %d is no status of a success (200 to 299)", status)
+				t.answers = 0
+			}
+		},
+		undone: func(t *terms) { t.answers = 0 },
+		acts:   isTyped,
+		lacks:  "no route here has a function; a plain handler writes its own status",
+	}
 }
 
 // Summary says in a line what a route is for.
 func Summary(text string) Setting {
-	return replacing("Summary", func(t *terms) { t.summary = text })
+	return setting{
+		at:    here(0),
+		name:  "Summary",
+		slot:  slotSummary,
+		mode:  replaces | onlyRoute,
+		apply: func(_ *builder, _ place, t *terms) { t.summary = text },
+	}
+}
+
+// Name names a route, for links to it. Without it the name is that of the route's
+// function with its package's: passages.find.
+func Name(name string) Setting {
+	return setting{
+		at:    here(0),
+		name:  "Name",
+		slot:  slotName,
+		mode:  replaces | onlyRoute,
+		apply: func(_ *builder, _ place, t *terms) { t.name = name },
+	}
 }
 
 // IgnoreReadOnly passes over the members of a JSON body that only the server sets
 // (rule:"readOnly"), so that callers can send back what they got; they are refused
 // otherwise.
 func IgnoreReadOnly() Setting {
-	return replacing("IgnoreReadOnly", func(t *terms) { t.lenient |= schema.ReadOnlyMembers })
+	return bodySetting(here(0), "IgnoreReadOnly", slotReadOnly, func(t *terms, on bool) { t.readOnly = on })
 }
 
 // AllowUnknown ignores members of a JSON body that the input does not have; they
 // are refused otherwise.
 func AllowUnknown() Setting {
-	return replacing("AllowUnknown", func(t *terms) { t.lenient |= schema.UnknownMembers })
+	return bodySetting(here(0), "AllowUnknown", slotUnknown, func(t *terms, on bool) { t.unknown = on })
 }
 
-// Name names a route, for links to it. Without it the name is that of the route's
-// function with its package's: passages.find.
-func Name(name string) Setting {
-	return replacing("Name", func(t *terms) { t.name = name })
+func bodySetting(at place, name string, about slot, set func(t *terms, on bool)) Setting {
+	return setting{
+		at:     at,
+		name:   name,
+		slot:   about,
+		mode:   replaces | ofGroups,
+		apply:  func(_ *builder, _ place, t *terms) { set(t, true) },
+		undone: func(t *terms) { set(t, false) },
+		acts:   readsJSON,
+		lacks:  "no route here reads a JSON body",
+	}
 }
 
 // Limits are the bounds of what a request may ask for. A zero field leaves what
@@ -207,64 +242,223 @@ type Limits struct {
 	Faults int
 }
 
+// defaultLimits are what holds where nothing is said.
+var defaultLimits = Limits{Body: 1 << 20, Faults: check.MostFaults}
+
 func (l Limits) part() place { return place{} }
 
 func (l Limits) setting() setting {
-	return setting{name: "Limits", replaces: true, apply: func(b *builder, t *terms) {
-		if l.Body < 0 || l.Rate < 0 || l.Time < 0 || l.AtOnce < 0 || l.Faults < 0 {
-			b.mistake(b.at, "Limits: %+v: a limit must be positive", l)
-			return
-		}
-		if l.Time > 0 {
-			t.limits.Time = l.Time
-		}
-		if l.AtOnce > 0 {
-			t.limits.AtOnce, t.seats = l.AtOnce, append(slices.Clip(t.seats), make(chan struct{}, l.AtOnce))
-		}
-		if l.Rate > 0 {
-			t.limits.Rate = l.Rate
-		}
-		if l.Faults > 0 {
-			t.limits.Faults = l.Faults
-		}
-		if l.Body > 0 {
-			t.limits.Body = l.Body
-		}
-	}}
+	return setting{
+		name: "Limits",
+		slot: slotLimits,
+		mode: replaces | ofGroups,
+		apply: func(b *builder, at place, t *terms) {
+			if l.Body < 0 || l.Rate < 0 || l.Time < 0 || l.AtOnce < 0 || l.Faults < 0 {
+				b.mistake(at, "Limits: %+v: a limit must be positive; Undo(Limits{...}) lifts one", l)
+				return
+			}
+			l.set(&t.limits, l)
+			if l.AtOnce > 0 {
+				t.seats = append(slices.Clip(t.seats), make(chan struct{}, l.AtOnce))
+			}
+		},
+		undone: func(t *terms) {
+			l.set(&t.limits, defaultLimits)
+			if l.AtOnce != 0 {
+				t.seats = nil
+			}
+		},
+		acts: func(r *resolved) bool {
+			return l.Rate != 0 || l.Time != 0 || l.AtOnce != 0 || l.Body != 0 && r.reads() || l.Faults != 0 && isTyped(r)
+		},
+		lacks: "no route here reads an input; a plain handler sees to its own body",
+	}
+}
+
+// set takes over from what l names.
+func (l Limits) set(to *Limits, from Limits) {
+	if l.Body != 0 {
+		to.Body = from.Body
+	}
+	if l.Rate != 0 {
+		to.Rate = from.Rate
+	}
+	if l.Time != 0 {
+		to.Time = from.Time
+	}
+	if l.AtOnce != 0 {
+		to.AtOnce = from.AtOnce
+	}
+	if l.Faults != 0 {
+		to.Faults = from.Faults
+	}
+}
+
+// A Slash says what becomes of a request whose path fits a route but for a slash
+// at its end.
+type Slash uint8
+
+const (
+	// SlashRedirect sends the caller to the route's own path (308). It is the default.
+	SlashRedirect = Slash(table.SlashRedirect)
+	// SlashStrict takes the path for another one, where nothing is.
+	SlashStrict = Slash(table.SlashStrict)
+	// SlashSame serves the request as if its path were the route's.
+	SlashSame = Slash(table.SlashSame)
+)
+
+// String gives the policy's name: redirect, strict or same.
+func (s Slash) String() string { return table.Slash(s).String() }
+
+// Slashes says what a slash at the end of a path means for the routes of a group.
+func Slashes(policy Slash) Setting {
+	return setting{
+		at:   here(0),
+		name: "Slashes",
+		slot: slotSlashes,
+		mode: replaces | ofGroups,
+		apply: func(b *builder, at place, t *terms) {
+			if t.slashes = policy; policy > SlashSame {
+				b.mistake(at, "Slashes: %d is no policy: write SlashRedirect, SlashStrict or SlashSame", uint8(policy))
+				t.slashes = SlashRedirect
+			}
+		},
+		undone: func(t *terms) { t.slashes = SlashRedirect },
+	}
+}
+
+// Uniform turns the plain error answers (400 to 599) of the handlers in a group
+// into problems. Their header fields are kept; what is JSON already is left
+// alone. What the handler wrote goes to the log.
+func Uniform() Setting {
+	return setting{
+		at:     here(0),
+		name:   "Uniform",
+		slot:   slotUniform,
+		mode:   replaces | ofGroups,
+		apply:  func(_ *builder, _ place, t *terms) { t.uniform = true },
+		undone: func(t *terms) { t.uniform = false },
+		acts:   isHandler,
+		lacks:  "no plain or mounted handler stands here; what functions and Files answer is uniform anyway",
+	}
+}
+
+// Listing lets [Files] list the folders that have no index.html, as JSON. Names that
+// are no UTF-8 are left out, as no path leads to them (see [io/fs.ValidPath]).
+func Listing() Setting {
+	return setting{
+		at:     here(0),
+		name:   "Listing",
+		slot:   slotListing,
+		mode:   replaces | ofGroups,
+		apply:  func(_ *builder, _ place, t *terms) { t.listing = true },
+		undone: func(t *terms) { t.listing = false },
+		acts:   isFiles,
+		lacks:  "no Files stand here",
+	}
 }
 
 // Envelope puts every success of a group under one member of an object. Problems
 // stay as they are.
 func Envelope(member string) Setting {
-	at := here(0)
-	return setting{at, "Envelope", true, func(b *builder, t *terms) {
-		quoted, err := jsontext.AppendQuote(nil, member)
-		if err != nil || member == "" {
-			b.mistake(at, "Envelope: %q is no name for a member", member)
-		}
-		t.envelope = "{" + string(quoted) + ":"
-	}}
+	return setting{
+		at:   here(0),
+		name: "Envelope",
+		slot: slotEnvelope,
+		mode: replaces | ofGroups,
+		apply: func(b *builder, at place, t *terms) {
+			quoted, err := jsontext.AppendQuote(nil, member)
+			if err != nil || member == "" {
+				b.mistake(at, "Envelope: %q is no name for a member; Undo takes one off", member)
+			}
+			t.envelope = "{" + string(quoted) + ":"
+		},
+		undone: func(t *terms) { t.envelope = "" },
+		acts:   sendsJSON,
+		lacks:  "no route here sends a value as JSON",
+	}
 }
 
-// Development is for the programmer's machine: answers are indented, and an
-// output that breaks the rules of its own type is a 500 whose log names the field.
+// Development is for the programmer's machine: answers are indented, an output that breaks
+// the rules of its own type is a 500 whose log names the field, and a problem has a member
+// debug with its causes, or with the routes that are near where nothing was found.
 // Production is the default. WICKETWAY_MODE=development in the environment does
 // the same for a whole API.
 func Development() Setting {
-	return replacing("Development", func(t *terms) { t.development = true })
+	return setting{
+		at:     here(0),
+		name:   "Development",
+		slot:   slotDevelopment,
+		mode:   replaces | ofGroups,
+		apply:  func(_ *builder, _ place, t *terms) { t.development = true },
+		undone: func(t *terms) { t.development = false },
+	}
 }
 
-// Log is where the API tells what is its own: that it listens, and failures that
-// nobody else logs (see [Failure]). Without it that is slog's default.
+// Log is where the API writes what is its own: that it listens, and failures that
+// nobody else logs (see [MarkLogged]). Without it that is slog's default.
 func Log(logger *slog.Logger) Setting {
-	return replacing("Log", func(t *terms) { t.log = logger })
+	return setting{
+		at:     here(0),
+		name:   "Log",
+		slot:   slotLog,
+		mode:   replaces | ofGroups,
+		apply:  func(_ *builder, _ place, t *terms) { t.log = logger },
+		undone: func(t *terms) { t.log = nil },
+	}
 }
 
-func (t *terms) logger() *slog.Logger {
+func (t *groupTerms) logger() *slog.Logger {
 	if t.log == nil {
 		return slog.Default()
 	}
 	return t.log
+}
+
+// ownBase is where an API serves the descriptions of its problems itself.
+const ownBase = "/problems/"
+
+// ProblemBase says what stands before a kind's code in the type of its problems
+// (RFC 9457, 3.1.1): the URI of a page about them, with its last slash. Without
+// it that is /problems/, which the API serves itself; an API that another handler
+// puts under a prefix needs to say so.
+func ProblemBase(uri string) Setting {
+	return setting{
+		at:   here(0),
+		name: "ProblemBase",
+		slot: slotProblemBase,
+		mode: replaces | ofGroups,
+		apply: func(b *builder, at place, t *terms) {
+			if !strings.HasSuffix(uri, "/") && !strings.HasSuffix(uri, "#") {
+				b.mistake(at, "ProblemBase: %q ends neither in a slash nor in #, so no code can follow", uri)
+			}
+			t.base = uri
+		},
+		undone: func(t *terms) { t.base = ownBase },
+	}
+}
+
+// Translate turns foreign errors into problems: a missing row into a 404, a
+// conflict of the storage into a 409. Each function is asked about an error that
+// is no problem yet, those of the nearest group first and within one list in the
+// order written; nil means that it does not know the error. What it returns keeps
+// the foreign error as its cause, unless it has one.
+func Translate(known ...func(error) error) Setting {
+	return setting{
+		at:   here(0),
+		name: "Translate",
+		slot: slotTranslate,
+		mode: ofGroups,
+		apply: func(b *builder, at place, t *terms) {
+			for i, f := range known {
+				if f == nil {
+					b.mistake(at, "Translate: function %d is nil", i+1)
+				}
+			}
+			t.translate = append(append(t.translate[:t.nearest:t.nearest], known...), t.translate[t.nearest:]...)
+			t.nearest += len(known)
+		},
+	}
 }
 
 // modeVariable is the environment variable that chooses between production and
@@ -273,7 +467,7 @@ const modeVariable = "WICKETWAY_MODE"
 
 // initialTerms are what holds before any setting.
 func (b *builder) initialTerms() terms {
-	t := terms{manner: &manner{limits: Limits{Body: 1 << 20}}}
+	t := terms{groupTerms: &groupTerms{limits: defaultLimits, base: ownBase}}
 	switch mode := os.Getenv(modeVariable); mode {
 	case "", "production":
 	case "development":
@@ -283,6 +477,3 @@ func (b *builder) initialTerms() terms {
 	}
 	return t
 }
-
-// validAnswer says whether a route can answer a success so.
-func validAnswer(status int) bool { return status == 0 || status >= http.StatusOK && status < 300 }

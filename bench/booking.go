@@ -7,7 +7,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
-	"github.com/wicketway/wicketway/schema"
+	"github.com/wicketway/wicketway/internal/check"
 )
 
 // booking is the body that is decoded: false, 0 and a pattern are in it.
@@ -35,7 +35,7 @@ const bookingJSON = `{"vessel":"OB-1001","direction":"up","slot":"2027-05-04T09:
 	`through; please telephone the wharf if the level falls below the mark, the draught is deep."}`
 
 func decoders() (ours, theirs func(int)) {
-	var set schema.Set
+	var set check.Set
 	t, err := set.Type(reflect.TypeFor[booking]())
 	if err != nil {
 		panic(err)
@@ -44,7 +44,7 @@ func decoders() (ours, theirs func(int)) {
 	ours = func(n int) {
 		for range n {
 			var b booking
-			if faults, _ := t.Decode(data, &b, schema.Reading{}); faults != nil {
+			if faults, _ := t.Decode(data, &b, check.Reading{}); faults != nil {
 				panic(faults)
 			}
 			runtime.KeepAlive(b.Crew)

@@ -9,11 +9,12 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
 
-// A table of routes of the canal's kind, with a path for each.
-type table struct {
+// A routeTable is one of routes of the canal's kind, with a path for each.
+type routeTable struct {
 	templates, paths []string
 }
 
@@ -25,8 +26,8 @@ var (
 
 // routes makes n routes: three of eight static, two with one parameter, one
 // each with two, with one followed by text and another, and mixed.
-func routes(n int) table {
-	var t table
+func routes(n int) routeTable {
+	var t routeTable
 	for i := 0; len(t.templates) < n; i++ {
 		area := areas[i%len(areas)]
 		if i >= len(areas) {
@@ -60,23 +61,23 @@ func finders(n int, order func(paths []string) []string) (ours, theirs func(int)
 
 func methodFinder(method string, n int, order func(paths []string) []string) (ours, theirs func(int)) {
 	t := routes(n)
-	var b route.Builder
+	var b table.Builder
 	exact := map[string]int{}
 	for i, text := range t.templates {
 		template, err := route.Parse(text)
 		if err != nil {
 			panic(err)
 		}
-		if _, clashes := b.Add("GET", template); clashes != nil {
+		if _, clashes := b.Add(table.Route{Method: "GET", Template: template}); clashes != nil {
 			panic(text)
 		}
 		exact[t.paths[i]] = i
 	}
-	table := b.Table()
+	made := b.Table()
 	asked := order(t.paths)
-	var m route.Match
+	var m table.Match
 	for _, p := range t.paths { // the same answers
-		if table.Find("GET", p, "", &m) != route.Found || m.Route != exact[p] {
+		if made.Find("GET", p, "", &m) != table.Found || m.Route != exact[p] {
 			panic("the table and the map disagree about " + p)
 		}
 	}
@@ -87,7 +88,7 @@ func methodFinder(method string, n int, order func(paths []string) []string) (ou
 			if at++; at == len(asked) {
 				at = 0
 			}
-			table.Find(method, asked[at], "", &m)
+			made.Find(method, asked[at], "", &m)
 			sum += m.Route
 		}
 		runtime.KeepAlive(sum)
@@ -140,13 +141,13 @@ func changed(paths []string, change func(string) string) []string {
 // end none: every choice of text or parameter for eight segments, and a segment
 // that could be divided in many ways. Twice the length may take twice as long.
 func findHostile(m meter) result {
-	var b route.Builder
+	var b table.Builder
 	add := func(text string) {
 		template, err := route.Parse(text)
 		if err != nil {
 			panic(err)
 		}
-		b.Add("GET", template)
+		b.Add(table.Route{Method: "GET", Template: template})
 	}
 	for choice := range 1 << 8 {
 		text := ""
@@ -160,12 +161,12 @@ func findHostile(m meter) result {
 		add(text + "/end")
 	}
 	add("/{a}--{b}--{c}--{d}--end")
-	table := b.Table()
+	made := b.Table()
 	work := func(path string) func(int) {
-		var match route.Match
+		var match table.Match
 		return func(n int) {
 			for range n {
-				if table.Find("GET", path, "", &match) != route.NotFound {
+				if made.Find("GET", path, "", &match) != table.NotFound {
 					panic(path)
 				}
 			}

@@ -6,15 +6,18 @@
 //		ErrLockClosed = ErrCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed")
 //	)
 //
-//	return ErrLockClosed.New("%s reopens on %s", lock, day).With("reopens", day).Because(err)
+//	return ErrLockClosed.Newf("%s reopens on %s", lock, day).With("reopens", day).Because(err)
 //
 // The caller sees the kind, the detail and the members added with With. The
 // cause given to Because is for the log.
 package problem
 
 import (
+	"cmp"
 	"errors"
+	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -28,6 +31,7 @@ type Kind struct {
 	title  string
 	means  string
 	family *Kind
+	carry  []Member
 }
 
 // Define declares a kind. The status is an HTTP status from 400 to 599 (RFC
@@ -64,6 +68,44 @@ func (k *Kind) Means(text string) *Kind {
 // Meaning is what Means has said.
 func (k *Kind) Meaning() string { return k.means }
 
+// A Member is one that the problems of a kind carry beside the standard ones (RFC 9457,
+// 3.2).
+type Member struct {
+	Name string
+	// Example is a value that it can have; its Go type is that of all values.
+	Example any
+}
+
+// Carries declares a member that problems of the kind have, by an example of its value. It
+// is for the declaration:
+//
+//	var ErrLockClosed = problem.Define(409, "lock-closed", "The lock is closed").Carries("reopens", "2027-05-04")
+func (k *Kind) Carries(name string, example any) *Kind {
+	k.carry = append(k.carry, Member{name, example})
+	return k
+}
+
+// Members are those that were declared for the kind, and for the families it belongs to.
+func (k *Kind) Members() []Member {
+	if k.family == nil {
+		return k.carry
+	}
+	return append(slices.Clip(k.family.Members()), k.carry...)
+}
+
+// Example is an occurrence that has the members of the kind, with their examples.
+func (k *Kind) Example() *Problem {
+	p := &Problem{kind: k, detail: "What happened this time, in a sentence."}
+	for _, m := range k.Members() {
+		p.With(m.Name, m.Example)
+	}
+	if k == Invalid || k == Unreadable {
+		pointer := "/crew"
+		p.WithItems(Item{In: "body", Pointer: &pointer, Rule: "maximum", Want: 40, Detail: "must be at most 40"})
+	}
+	return p
+}
+
 // Family is the kind that k was defined from; nil where there is none.
 func (k *Kind) Family() *Kind { return k.family }
 
@@ -98,11 +140,18 @@ func (k *Kind) Check() error {
 			return errors.New("problem " + strconv.Quote(k.code) + ": a code has lower-case letters, digits and hyphens")
 		}
 	}
+	for _, m := range k.carry {
+		if _, err := (member{m.Name, m.Example}).encode(); err != nil || m.Name == "" {
+			return fmt.Errorf("problem %q: the member %q cannot be carried: %v", k.code, m.Name, cmp.Or(err, errNoName))
+		}
+	}
 	if k.code == "" {
 		return errors.New("a problem of status " + strconv.Itoa(k.status) + " has no code")
 	}
 	return nil
 }
+
+var errNoName = errors.New("it has no name")
 
 // The kinds that Wicketway itself raises.
 var (
@@ -113,11 +162,11 @@ var (
 	Unauthorized     = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
 	Forbidden        = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
 	NotFound         = Define(http.StatusNotFound, "not-found", "Nothing is here")
-	VersionUnknown   = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").Means("The member versions lists those that are served.")
+	VersionUnknown   = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").Means("The member versions lists those that are served.").Carries("versions", []string{"v1", "v2"})
 	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here").Means("The field Allow lists the methods that do.")
 	BodyTimeout      = Define(http.StatusRequestTimeout, "body-timeout", "The body did not arrive in time").Means("The connection is closed. The request may be sent again, faster.")
-	BodyTooLarge     = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").Means("The member limit is the size in bytes that is accepted.")
-	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").Means("The fields Accept and Accept-Encoding tell what is.")
+	BodyTooLarge     = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").Means("The member limit is the size in bytes that is accepted.").Carries("limit", 1<<20)
+	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").Means("The fields Accept and Accept-Encoding tell what is.").Carries("accepted", []string{"application/json"})
 	Invalid          = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
 				Means("The member errors lists every item, with its place, the rule and what it asks for.")
 	// CallerLeft is for logs and for callers who closed only their half of the connection.

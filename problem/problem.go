@@ -57,18 +57,21 @@ type Item struct {
 	Detail string `json:"detail"`
 }
 
-// New makes an occurrence. The detail, formatted as fmt.Sprintf does, tells the
-// caller about this occurrence (RFC 9457, 3.1.4). For a kind of status 500 and
-// above the place is noted for the log, but for 501 and 503, which callers can bring
-// about at will; otherwise New costs little.
-func (k *Kind) New(format string, args ...any) *Problem {
-	p := &Problem{kind: k, detail: format}
-	if len(args) > 0 {
-		p.detail = fmt.Sprintf(format, args...)
-	}
+// New makes an occurrence. The detail tells the caller about this occurrence (RFC 9457,
+// 3.1.4). For a kind of status 500 and above the place is noted for the log, but for 501
+// and 503, which callers can bring about at will; otherwise New costs little.
+func (k *Kind) New(detail string) *Problem { return k.occur(detail) }
+
+// Newf is New with a detail that is formatted as fmt.Sprintf does.
+func (k *Kind) Newf(format string, args ...any) *Problem {
+	return k.occur(fmt.Sprintf(format, args...))
+}
+
+func (k *Kind) occur(detail string) *Problem {
+	p := &Problem{kind: k, detail: detail}
 	if k.status >= 500 && k.status != http.StatusNotImplemented && k.status != http.StatusServiceUnavailable {
 		var pcs [32]uintptr
-		p.stack = slices.Clone(pcs[:runtime.Callers(2, pcs[:])])
+		p.stack = slices.Clone(pcs[:runtime.Callers(3, pcs[:])])
 	}
 	return p
 }

@@ -23,7 +23,7 @@ var (
 )
 
 func Example() {
-	err := fmt.Errorf("booking: %w", errClosed.New("Bell Lock reopens on %s.", "4 May").With("reopens", "2027-05-04").Because(errors.New("gate 7 is out")))
+	err := fmt.Errorf("booking: %w", errClosed.Newf("Bell Lock reopens on %s.", "4 May").With("reopens", "2027-05-04").Because(errors.New("gate 7 is out")))
 	fmt.Println(errors.Is(err, errCanal), err)
 	text, _ := problem.In(err).Append(nil, problem.Telling{Base: "/problems/"})
 	fmt.Println(string(text))
@@ -128,8 +128,8 @@ func TestProblemsAreBounded(t *testing.T) {
 		holds []string
 		lacks string
 	}{
-		"a long detail":   {errClosed.New("%s", long), nil, []string{`…"`}, "more"},
-		"no characters":   {errClosed.New("%s", strings.Repeat("\x80", 90_000)), nil, []string{`…"`}, "more"},
+		"a long detail":   {errClosed.New(long), nil, []string{`…"`}, "more"},
+		"no characters":   {errClosed.Newf("%s", strings.Repeat("\x80", 90_000)), nil, []string{`…"`}, "more"},
 		"many faults":     {errClosed.New("x").WithItems(items...), nil, []string{`"more":true`, `"errors":[{`, "…"}, "debug"},
 		"one fault":       {errClosed.New("x").WithItems(few...), nil, []string{`"errors":[{`, "…"}, "more"},
 		"more is told":    {errClosed.New("x").With("more", 7).WithItems(items...), nil, []string{`"more":7`}, `"more":true`},

@@ -1,19 +1,21 @@
-// Package route holds path templates and the table that finds the template which
-// matches a request's path.
+// Package route holds path templates, and what else belongs to the paths of URLs.
 //
 // A template is written as OpenAPI and RFC 6570 write it: /locks/{lock}. A
 // segment may be text, one parameter, or text mixed with several parameters
 // (/charts/{reach}.{format}); {+rest} as the last segment takes what remains of
 // the path, slashes included.
 //
-// The package knows neither servers nor handlers: a [Table] maps a method and a
-// path to the number of the route that was added.
+// Of several templates that match a path the most specific wins, segment by segment
+// from the left: text, then text mixed with parameters (more text first), then a
+// parameter that is a whole segment, then {+rest}.
 package route
 
 import (
 	"errors"
 	"fmt"
 	"strings"
+
+	"github.com/wicketway/wicketway/internal/segment"
 )
 
 // MaxParameters and MaxSegments are how many parameters and segments one template
@@ -27,30 +29,8 @@ const (
 // zero Template matches nothing and prints as "".
 type Template struct {
 	text     string
-	segments []segment
+	segments []segment.Segment
 	names    []string
-}
-
-// A segment is one piece between two slashes: texts and parameters by turns.
-// With n parameters there are n+1 texts, of which the first and the last may be
-// empty. Texts are in canonical form (see canonical).
-type segment struct {
-	texts []string
-	names []string
-	rest  bool
-}
-
-func (s segment) isText() bool  { return len(s.names) == 0 }
-func (s segment) isWhole() bool { return len(s.names) == 1 && s.weight() == 0 }
-
-// weight is the number of bytes of text: a mixed segment with more of it is
-// more specific.
-func (s segment) weight() int {
-	n := 0
-	for _, t := range s.texts {
-		n += len(t)
-	}
-	return n
 }
 
 // A SyntaxError says what is wrong with a template and where.
@@ -85,6 +65,9 @@ func (t Template) Equal(u Template) bool { return t.text == u.text }
 // change the slice.
 func (t Template) Names() []string { return t.names }
 
+// Segments are the pieces between the slashes. The caller must not change the slice.
+func (t Template) Segments() []segment.Segment { return t.segments }
+
 // Join puts u behind t, so that a route's template stands under the prefix of
 // its group. A u of "/" adds nothing to a t that has text of its own.
 func (t Template) Join(u Template) (Template, error) {
@@ -100,7 +83,7 @@ func (t Template) Join(u Template) (Template, error) {
 type parser struct {
 	text     string
 	at       int
-	segments []segment
+	segments []segment.Segment
 	texts    []string // of all segments, so that they share one array
 	names    []string
 }
@@ -114,7 +97,7 @@ func (p *parser) parse() error {
 		return p.fail(0, "a path template starts with a slash")
 	}
 	segments, parameters := strings.Count(p.text, "/"), strings.Count(p.text, "{")
-	p.segments = make([]segment, 0, min(segments, MaxSegments))
+	p.segments = make([]segment.Segment, 0, min(segments, MaxSegments))
 	p.texts = make([]string, 0, segments+parameters)
 	p.names = make([]string, 0, min(parameters, MaxParameters))
 	for p.at < len(p.text) {
@@ -158,15 +141,15 @@ func (p *parser) segment() error {
 		return p.nothingFollows()
 	}
 	p.texts = append(p.texts, text)
-	s := segment{
-		texts: p.texts[firstText:len(p.texts):len(p.texts)],
-		names: p.names[firstName:len(p.names):len(p.names)],
-		rest:  rest,
+	s := segment.Segment{
+		Texts: p.texts[firstText:len(p.texts):len(p.texts)],
+		Names: p.names[firstName:len(p.names):len(p.names)],
+		Rest:  rest,
 	}
-	if s.isText() {
-		switch s.texts[0] {
+	if s.IsText() {
+		switch s.Texts[0] {
 		case ".", "..":
-			return p.fail(start, "%q cannot be reached: dot segments are removed from a path (RFC 3986, 5.2.4)", s.texts[0])
+			return p.fail(start, "%q cannot be reached: dot segments are removed from a path (RFC 3986, 5.2.4)", s.Texts[0])
 		case "":
 			if p.at < len(p.text) {
 				return p.fail(p.at, "an empty segment cannot be reached: write one slash")
@@ -193,12 +176,12 @@ func (p *parser) literals() (string, error) {
 		case c == '/' || c == '{':
 			return decoded.String() + p.text[start:p.at], nil
 		case c == '%':
-			b, ok := unhex(p.text[p.at:])
+			b, ok := segment.Unhex(p.text[p.at:])
 			if !ok {
 				return "", p.fail(p.at, "%% must be followed by two hexadecimal digits")
 			}
 			decoded.WriteString(p.text[start:p.at])
-			writeCanonical(&decoded, b)
+			segment.WriteCanonical(&decoded, b)
 			p.at += 2
 			start = p.at + 1
 		case c == '}':
@@ -256,29 +239,29 @@ func (t Template) Expand(value func(name string) string) (string, error) {
 		b.WriteByte('/')
 		start := b.Len()
 		var given []string
-		for i, text := range s.texts {
+		for i, text := range s.Texts {
 			writeEscaped(&b, text, pathText)
-			if i == len(s.names) {
+			if i == len(s.Names) {
 				break
 			}
-			v := value(s.names[i])
+			v := value(s.Names[i])
 			given = append(given, v)
 			switch {
-			case s.rest:
-				if !isClean(v) {
-					return "", fmt.Errorf("parameter %s: %q %w", s.names[i], v, errUnclean)
+			case s.Rest:
+				if !segment.IsClean(v) {
+					return "", fmt.Errorf("parameter %s: %q %w", s.Names[i], v, errUnclean)
 				}
 				writeEscaped(&b, v, pathRest)
 			case v == "":
-				return "", fmt.Errorf("parameter %s: an empty value cannot stand in a path", s.names[i])
+				return "", fmt.Errorf("parameter %s: an empty value cannot stand in a path", s.Names[i])
 			default:
 				writeEscaped(&b, v, pathValue)
 			}
 		}
-		if made := b.String()[start:]; !s.rest && (made == "." || made == "..") {
-			return "", fmt.Errorf("parameter %s: %q %w", s.names[0], made, errUnclean)
+		if made := b.String()[start:]; !s.Rest && (made == "." || made == "..") {
+			return "", fmt.Errorf("parameter %s: %q %w", s.Names[0], made, errUnclean)
 		}
-		if err := t.segments[n].readsBack(given); err != nil {
+		if err := readsBack(t.segments[n], given); err != nil {
 			return "", err
 		}
 	}
@@ -287,26 +270,26 @@ func (t Template) Expand(value func(name string) string) (string, error) {
 
 // readsBack reports values of a mixed segment that would come back divided otherwise:
 // in {from}-{to} the first cannot have a hyphen.
-func (s segment) readsBack(values []string) error {
-	if s.rest || s.isText() || s.isWhole() {
+func readsBack(s segment.Segment, values []string) error {
+	if s.Rest || s.IsText() || s.IsWhole() {
 		return nil
 	}
 	var whole strings.Builder
-	for i, text := range s.texts {
+	for i, text := range s.Texts {
 		whole.WriteString(text)
 		if i < len(values) {
 			for j := range len(values[i]) {
-				writeCanonical(&whole, values[i][j])
+				segment.WriteCanonical(&whole, values[i][j])
 			}
 		}
 	}
-	m := Match{path: whole.String(), escaped: true}
-	if !m.cut(s.texts, 0, whole.Len(), 0) {
-		return fmt.Errorf("parameter %s: %q does not fit between the text around it", s.names[0], values[0])
+	var spans [MaxParameters]segment.Span
+	if !segment.Cut(whole.String(), true, s.Texts, 0, whole.Len(), spans[:]) {
+		return fmt.Errorf("parameter %s: %q does not fit between the text around it", s.Names[0], values[0])
 	}
 	for i, v := range values {
-		if got := m.Value(i); got != v {
-			return fmt.Errorf("parameter %s: %q would be read back as %q: the text that follows it stands in it", s.names[i], v, got)
+		if got := segment.Decode(whole.String()[spans[i].Start:spans[i].End]); got != v {
+			return fmt.Errorf("parameter %s: %q would be read back as %q: the text that follows it stands in it", s.Names[i], v, got)
 		}
 	}
 	return nil

@@ -1,8 +1,6 @@
 package schema
 
 import (
-	"reflect"
-
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -53,31 +51,4 @@ func (o Optional[T]) MarshalJSONTo(e *jsontext.Encoder) error {
 		return e.WriteToken(jsontext.Null)
 	}
 	return json.MarshalEncode(e, o.Value)
-}
-
-func (Optional[T]) elem() reflect.Type { return reflect.TypeFor[T]() }
-
-// optional is every Optional.
-type optional interface{ elem() reflect.Type }
-
-// reach follows pointers and Optionals to the value that rules speak about;
-// false where there is none.
-func (t *Type) reach(v reflect.Value) (reflect.Value, bool) {
-	for {
-		switch t.shape {
-		case pointer:
-			if v.IsNil() {
-				return v, false
-			}
-			v = v.Elem()
-		case either:
-			if State(v.Field(1).Uint()) != Given {
-				return v, false
-			}
-			v = v.Field(0)
-		default:
-			return v, true
-		}
-		t = t.elem
-	}
 }

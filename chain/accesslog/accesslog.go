@@ -17,7 +17,7 @@ import (
 const StatusClientLeft = 499
 
 // To logs each request when it has been answered: method, path, route, status,
-// bytes of the body as this middleware saw them, duration, request id, caller,
+// bytes of the body as they were sent, duration, request id, caller,
 // and the error with its cause where there was one, with what its problem keeps
 // private, for a 5xx the function that served it with file and line, and the stack of
 // a panic. A connection that a handler gave up before its answer has the status 0. The
@@ -25,39 +25,37 @@ const StatusClientLeft = 499
 // choose and what fails is cut, and ends in an ellipsis. A nil logger is slog's default
 // at that moment.
 func To(logger *slog.Logger) wicketway.Middleware {
-	return wicketway.Wrap("accesslog", func(next http.Handler) http.Handler {
-		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			c := counter{ResponseWriter: w}
-			start := time.Now()
-			defer func() {
-				log := logger
-				if log == nil {
-					log = slog.Default()
-				}
-				gaveUp := recover() // only http.ErrAbortHandler comes this far
-				c.log(log, r, time.Since(start), gaveUp != nil)
-				if gaveUp != nil {
-					panic(gaveUp)
-				}
-			}()
-			next.ServeHTTP(&c, r)
-		})
-	})
+	return wicketway.Middleware{
+		Name: "accesslog",
+		Does: "logs each request when it has been answered",
+		Wrap: func(next http.Handler) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				w, answer := wicketway.WriterOf(w)
+				start := time.Now()
+				defer func() {
+					log := logger
+					if log == nil {
+						log = slog.Default()
+					}
+					gaveUp := recover() // only http.ErrAbortHandler comes this far
+					record(log, r, answer, time.Since(start), gaveUp != nil)
+					if gaveUp != nil {
+						panic(gaveUp)
+					}
+				}()
+				next.ServeHTTP(w, r)
+			})
+		},
+	}
 }
 
 var errGaveUp = errors.New("the handler gave up the connection (http.ErrAbortHandler)")
 
-// A counter notes the status and counts the bytes that pass.
-type counter struct {
-	http.ResponseWriter
-	status int
-	bytes  int64
-}
-
-func (c *counter) log(to *slog.Logger, r *http.Request, took time.Duration, gaveUp bool) {
+func record(to *slog.Logger, r *http.Request, answer wicketway.Writer, took time.Duration, gaveUp bool) {
 	ctx := r.Context()
 	failure := wicketway.Failure(ctx)
-	status := c.status
+	wicketway.MarkLogged(ctx)
+	status := answer.Status()
 	if gaveUp && failure == nil {
 		failure = errGaveUp
 	}
@@ -81,7 +79,7 @@ func (c *counter) log(to *slog.Logger, r *http.Request, took time.Duration, gave
 		slog.String("path", clip.Text(r.URL.Path, 1024)),
 		slog.String("route", route),
 		slog.Int("status", status),
-		slog.Int64("bytes", c.bytes),
+		slog.Int64("bytes", answer.Sent()),
 		slog.Duration("duration", took),
 		slog.String("request", wicketway.RequestID(ctx)),
 		slog.String("caller", clip.Text(wicketway.Caller(ctx).Subject, 256)),
@@ -117,31 +115,4 @@ func stackOf(err error) []byte {
 		err = errors.Unwrap(at)
 	}
 	return nil
-}
-
-// Unwrap serves http.ResponseController.
-func (c *counter) Unwrap() http.ResponseWriter { return c.ResponseWriter }
-
-// Flush sends what was written so far.
-func (c *counter) Flush() {
-	if c.status == 0 {
-		c.status = http.StatusOK
-	}
-	http.NewResponseController(c.ResponseWriter).Flush()
-}
-
-func (c *counter) WriteHeader(status int) {
-	c.ResponseWriter.WriteHeader(status) // first: it panics where the status is none
-	if c.status == 0 && status >= 200 {
-		c.status = status
-	}
-}
-
-func (c *counter) Write(p []byte) (int, error) {
-	if c.status == 0 {
-		c.status = http.StatusOK
-	}
-	n, err := c.ResponseWriter.Write(p)
-	c.bytes += int64(n)
-	return n, err
 }

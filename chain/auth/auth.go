@@ -54,15 +54,19 @@ type bearer struct {
 	parser *jwt.Parser
 }
 
-func (b *bearer) String() string { return "bearer" }
+// Scheme is for listings, the catalogue of problems and the contract.
+func (b *bearer) Scheme() wicketway.Scheme {
+	return wicketway.Scheme{
+		Name:   "bearer",
+		Type:   "http",
+		Scheme: "Bearer",
+		Format: "JWT",
+		Raises: []*problem.Kind{ErrTokenMissing, ErrTokenMalformed, ErrTokenExpired, ErrTokenRejected},
+	}
+}
 
 // Check is asked by Build.
 func (b *bearer) Check() error { return b.keys.wrong }
-
-// Kinds are for the catalogue of problems.
-func (b *bearer) Kinds() []*problem.Kind {
-	return []*problem.Kind{ErrTokenMissing, ErrTokenMalformed, ErrTokenExpired, ErrTokenRejected}
-}
 
 func (b *bearer) find(*jwt.Token) (any, error) { return b.keys.key, b.keys.wrong }
 
@@ -116,7 +120,7 @@ func refuse(kind *problem.Kind, detail string, cause error) error {
 	if kind != ErrTokenMissing {
 		challenge = `Bearer error="invalid_token", error_description="` + strings.TrimSuffix(detail, ".") + `"`
 	}
-	return kind.New("%s", detail).Because(cause).WithHeader("WWW-Authenticate", challenge)
+	return kind.New(detail).Because(cause).WithHeader("WWW-Authenticate", challenge)
 }
 
 func (b *bearer) Challenge(scopes []string) string {

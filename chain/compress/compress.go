@@ -2,16 +2,17 @@
 package compress
 
 import (
+	"io"
 	"mime"
 	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 
 	"github.com/klauspost/compress/gzip"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/negotiate"
 )
 
@@ -28,85 +29,67 @@ const threshold = 1024
 // Compression can tell a listener something of a secret that stands beside text
 // of their choice in one body over TLS; leave such routes out.
 func Bodies() wicketway.Middleware {
-	return wicketway.Wrap("compress", func(next http.Handler) http.Handler {
-		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			w.Header().Add("Vary", "Accept-Encoding")
-			accept := r.Header["Accept-Encoding"]
-			if negotiate.Encoding(accept, "gzip") == "" {
+	return wicketway.Middleware{
+		Name: "compress",
+		Does: "sends bodies compressed to callers that accept it",
+		Sets: []string{"Vary", "Content-Encoding"},
+		Wrap: func(next http.Handler) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				w.Header().Add("Vary", "Accept-Encoding")
+				if negotiate.Encoding(r.Header["Accept-Encoding"], "gzip") == "" {
+					next.ServeHTTP(w, r)
+					return
+				}
+				z := &zipper{known: r.Header["If-None-Match"]}
+				w, end := answer.Code(w, r, threshold, z)
 				next.ServeHTTP(w, r)
-				return
-			}
-			c := &writer{ResponseWriter: w, head: r.Method == http.MethodHead, known: r.Header["If-None-Match"]}
-			next.ServeHTTP(c, r)
-			c.close()
-		})
-	})
+				end() // an error is the caller's, who is gone
+				z.release()
+			})
+		},
+	}
 }
 
-// A writer holds back the header and the first bytes until it is known whether
-// compression is worth while.
-type writer struct {
-	http.ResponseWriter
-	status  int // announced by the handler; 0: not yet
-	held    []byte
-	decided bool
-	zip     *gzip.Writer // nil: the body goes as it is
-	head    bool         // only the header goes
-	known   []string     // the tags that the caller has
+// A zipper codes one body by gzip.
+type zipper struct {
+	known []string // the tags that the caller has
+	zip   *gzip.Writer
 }
 
 var writers = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
 
-// HeaderSent reports whether the handler has announced a status: from then on
-// it cannot be another.
-func (w *writer) HeaderSent() bool { return w.status != 0 }
-
-// Unwrap serves http.ResponseController.
-func (w *writer) Unwrap() http.ResponseWriter { return w.ResponseWriter }
-
-func (w *writer) WriteHeader(status int) {
-	if status < 200 && status != http.StatusSwitchingProtocols {
-		w.ResponseWriter.WriteHeader(status)
-		return
+func (z *zipper) Begin(status int, h http.Header, large bool) bool {
+	if tag := h.Get("Etag"); status == http.StatusNotModified && slices.ContainsFunc(z.known, func(list string) bool { return strings.Contains(list, "W/"+tag) }) {
+		h.Set("Etag", "W/"+tag) // that of the 200 which the caller has (RFC 9110, 15.4.5)
 	}
-	if w.status == 0 {
-		w.status = status
+	if !large || !fits(status, h) {
+		return false
+	}
+	h.Del("Content-Length")
+	h.Set("Content-Encoding", "gzip")
+	if tag := h.Get("Etag"); tag != "" && !strings.HasPrefix(tag, "W/") {
+		h.Set("Etag", "W/"+tag) // other bytes, same meaning (RFC 9110, 8.8.1)
+	}
+	return true
+}
+
+func (z *zipper) Encoder(to io.Writer) answer.Encoder {
+	z.zip = writers.Get().(*gzip.Writer)
+	z.zip.Reset(to)
+	return z.zip
+}
+
+func (z *zipper) release() {
+	if z.zip != nil {
+		z.zip.Reset(nil)
+		writers.Put(z.zip)
 	}
 }
 
-func (w *writer) Write(p []byte) (int, error) {
-	w.WriteHeader(http.StatusOK)
-	if !w.decided {
-		if len(w.held)+len(p) < threshold && !w.large() {
-			w.held = append(w.held, p...)
-			return len(p), nil
-		}
-		if err := w.decide(w.fits()); err != nil {
-			return 0, err
-		}
-	}
-	switch {
-	case w.zip != nil:
-		return w.zip.Write(p)
-	case w.head && w.Header().Get("Content-Encoding") == "gzip":
-		return len(p), nil
-	}
-	return w.ResponseWriter.Write(p)
-}
-
-// large reports whether the answer to a HEAD announces enough to be compressed,
-// though its body never comes.
-func (w *writer) large() bool {
-	n, err := strconv.ParseInt(w.Header().Get("Content-Length"), 10, 64)
-	return w.head && err == nil && n >= threshold
-}
-
-// fits reports whether the answer may and should be compressed.
-func (w *writer) fits() bool {
-	h := w.Header()
-	if w.status == http.StatusNoContent || w.status == http.StatusNotModified || w.status == http.StatusPartialContent ||
-		h.Get("Content-Encoding") != "" || h.Get("Content-Range") != "" ||
-		unchangeable(h["Cache-Control"]) {
+// fits reports whether an answer may and should be compressed.
+func fits(status int, h http.Header) bool {
+	if status < 200 || status == http.StatusNoContent || status == http.StatusNotModified || status == http.StatusPartialContent ||
+		h.Get("Content-Encoding") != "" || h.Get("Content-Range") != "" || unchangeable(h["Cache-Control"]) {
 		return false
 	}
 	media, _, err := mime.ParseMediaType(h.Get("Content-Type"))
@@ -132,62 +115,4 @@ func unchangeable(lines []string) bool {
 		}
 	}
 	return false
-}
-
-// decide sends the header and what was held back.
-func (w *writer) decide(compressed bool) error {
-	w.decided = true
-	h := w.Header()
-	if compressed {
-		h.Del("Content-Length")
-		h.Set("Content-Encoding", "gzip")
-		if tag := h.Get("Etag"); tag != "" && !strings.HasPrefix(tag, "W/") {
-			h.Set("Etag", "W/"+tag) // other bytes, same meaning (RFC 9110, 8.8.1)
-		}
-		if !w.head {
-			w.zip = writers.Get().(*gzip.Writer)
-			w.zip.Reset(w.ResponseWriter)
-		}
-	}
-	if tag := h.Get("Etag"); w.status == http.StatusNotModified && slices.ContainsFunc(w.known, func(list string) bool { return strings.Contains(list, "W/"+tag) }) {
-		h.Set("Etag", "W/"+tag) // that of the 200 which the caller has (RFC 9110, 15.4.5)
-	}
-	w.ResponseWriter.WriteHeader(w.status)
-	held := w.held
-	w.held = nil
-	if len(held) == 0 || w.head && compressed {
-		return nil
-	}
-	var err error
-	if w.zip != nil {
-		_, err = w.zip.Write(held)
-	} else {
-		_, err = w.ResponseWriter.Write(held)
-	}
-	return err
-}
-
-// Flush sends what was written so far. A stream is compressed from its start,
-// however small its first piece is.
-func (w *writer) Flush() {
-	w.WriteHeader(http.StatusOK)
-	if !w.decided {
-		w.decide(w.fits())
-	}
-	if w.zip != nil {
-		w.zip.Flush()
-	}
-	http.NewResponseController(w.ResponseWriter).Flush()
-}
-
-func (w *writer) close() {
-	if w.status != 0 && !w.decided {
-		w.decide(w.large() && w.fits())
-	}
-	if w.zip != nil {
-		w.zip.Close()
-		w.zip.Reset(nil)
-		writers.Put(w.zip)
-		w.zip = nil
-	}
 }

@@ -29,29 +29,34 @@ const leastRoom = 256 << 10
 //
 // Nothing is read before the route reads its body: a guard comes first.
 func Requests() wicketway.Middleware {
-	return wicketway.Wrap("unpack", func(next http.Handler) http.Handler {
-		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			codings := codings(r.Header["Content-Encoding"])
-			if len(codings) == 0 {
-				next.ServeHTTP(w, r)
-				return
-			}
-			if len(codings) > 1 || codings[0] != "gzip" && codings[0] != "x-gzip" && codings[0] != "zstd" {
-				wicketway.Fail(w, r, problem.UnsupportedMedia.New("The body is encoded as %s; accepted is one of gzip and zstd.", clip.Text(strings.Join(codings, ", "), 200)).
-					WithHeader("Accept-Encoding", "gzip, zstd"))
-				return
-			}
-			plain := *r
-			plain.Header = r.Header.Clone()
-			plain.Header.Del("Content-Encoding")
-			plain.Header.Del("Content-Length")
-			plain.ContentLength = -1
-			body := &unpacker{packed: r.Body, coding: codings[0], limit: wicketway.BodyLimit(r.Context())}
-			defer body.release()
-			plain.Body = body
-			next.ServeHTTP(w, &plain)
-		})
-	})
+	return wicketway.Middleware{
+		Name:   "unpack",
+		Does:   "unpacks bodies that are sent compressed",
+		Raises: []*problem.Kind{problem.UnsupportedMedia},
+		Wrap: func(next http.Handler) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				codings := codings(r.Header["Content-Encoding"])
+				if len(codings) == 0 {
+					next.ServeHTTP(w, r)
+					return
+				}
+				if len(codings) > 1 || codings[0] != "gzip" && codings[0] != "x-gzip" && codings[0] != "zstd" {
+					wicketway.Fail(w, r, problem.UnsupportedMedia.Newf("The body is encoded as %s; accepted is one of gzip and zstd.", clip.Text(strings.Join(codings, ", "), 200)).
+						WithHeader("Accept-Encoding", "gzip, zstd"))
+					return
+				}
+				plain := *r
+				plain.Header = r.Header.Clone()
+				plain.Header.Del("Content-Encoding")
+				plain.Header.Del("Content-Length")
+				plain.ContentLength = -1
+				body := &unpacker{packed: r.Body, coding: codings[0], limit: wicketway.BodyLimit(r.Context())}
+				defer body.release()
+				plain.Body = body
+				next.ServeHTTP(w, &plain)
+			})
+		},
+	}
 }
 
 // codings lists what a body is encoded by, over all lines of the field (RFC 9110, 8.4).
@@ -101,9 +106,9 @@ func (u *unpacker) broken(err error) error {
 	case zstd.ErrDecoderSizeExceeded:
 		return &http.MaxBytesError{Limit: u.limit}
 	case zstd.ErrWindowSizeExceeded:
-		return problem.BodyTooLarge.New("The body asks for a window of more than %d bytes.", largestWindow).With("limit", largestWindow).Because(err)
+		return problem.BodyTooLarge.Newf("The body asks for a window of more than %d bytes.", largestWindow).With("limit", largestWindow).Because(err)
 	}
-	return problem.Unreadable.New("The body is not well-formed %s.", u.coding).Because(err)
+	return problem.Unreadable.Newf("The body is not well-formed %s.", u.coding).Because(err)
 }
 
 func (u *unpacker) open() error {

@@ -20,7 +20,7 @@ func routesCommand() *cobra.Command {
 			if path != "" {
 				routes = matching(d, path)
 			}
-			routes = slices.DeleteFunc(routes, func(r wicketway.RouteInfo) bool {
+			routes = slices.DeleteFunc(routes, func(r wicketway.Facts) bool {
 				return version != "" && r.Version != version || method != "" && !strings.EqualFold(r.Method, method)
 			})
 			return answering{routes, func(out io.Writer) { printRoutes(out, routes) }}, nil
@@ -33,11 +33,11 @@ func routesCommand() *cobra.Command {
 
 // matching are the routes that match a path, the most specific first, or else
 // those whose template starts with it.
-func matching(d wicketway.Description, path string) []wicketway.RouteInfo {
-	var found []wicketway.RouteInfo
-	t, err := newTable(d)
+func matching(d wicketway.Description, path string) []wicketway.Facts {
+	var found []wicketway.Facts
+	t, err := newDescribed(d)
 	if err == nil {
-		for _, i := range t.routes.All(path, "") {
+		for _, i := range t.table.All(path, "") {
 			found = append(found, d.Routes[i])
 		}
 	}
@@ -52,9 +52,9 @@ func matching(d wicketway.Description, path string) []wicketway.RouteInfo {
 }
 
 // printRoutes prints a table. What all chains begin with is told once, below it.
-func printRoutes(out io.Writer, routes []wicketway.RouteInfo) {
+func printRoutes(out io.Writer, routes []wicketway.Facts) {
 	shared := sharedChain(routes)
-	more := slices.ContainsFunc(routes, func(r wicketway.RouteInfo) bool { return len(r.Chain) > len(shared) })
+	more := slices.ContainsFunc(routes, func(r wicketway.Facts) bool { return len(r.Chain) > len(shared) })
 	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
 	row := func(version, method, path, name, who, chain, at string) {
 		cells := []string{version, method, path, name, who, chain, at}
@@ -79,14 +79,14 @@ func printRoutes(out io.Writer, routes []wicketway.RouteInfo) {
 }
 
 // sharedChain is what the chains of all routes begin with.
-func sharedChain(routes []wicketway.RouteInfo) []wicketway.LinkInfo {
+func sharedChain(routes []wicketway.Facts) []wicketway.MiddlewareInfo {
 	if len(routes) == 0 {
 		return nil
 	}
 	shared := routes[0].Chain
 	for _, r := range routes {
 		n := 0
-		for n < len(shared) && n < len(r.Chain) && shared[n] == r.Chain[n] {
+		for n < len(shared) && n < len(r.Chain) && shared[n].Name == r.Chain[n].Name && shared[n].At == r.Chain[n].At {
 			n++
 		}
 		shared = shared[:n]
@@ -94,7 +94,7 @@ func sharedChain(routes []wicketway.RouteInfo) []wicketway.LinkInfo {
 	return shared
 }
 
-func chainText(chain []wicketway.LinkInfo, between string) string {
+func chainText(chain []wicketway.MiddlewareInfo, between string) string {
 	names := make([]string, len(chain))
 	for i, l := range chain {
 		names[i] = l.Name
@@ -103,14 +103,14 @@ func chainText(chain []wicketway.LinkInfo, between string) string {
 }
 
 // access says who may call a route.
-func access(r wicketway.RouteInfo) string {
-	if r.Guard == "" {
+func access(r wicketway.Facts) string {
+	if r.Guard == nil {
 		return "everyone"
 	}
 	if len(r.Scopes) == 0 {
-		return r.Guard
+		return r.Guard.Name
 	}
-	return r.Guard + " with " + strings.Join(r.Scopes, ", ")
+	return r.Guard.Name + " with " + strings.Join(r.Scopes, ", ")
 }
 
 func methodName(m string) string {

@@ -56,7 +56,7 @@ func (d desk) lock(ctx context.Context, in struct {
 }) (Lock, error) {
 	l, err := d.store.Lock(ctx, in.Lock)
 	if errors.Is(err, store.ErrNotThere) {
-		return Lock{}, locks.ErrNoSuchLock.New("No lock is called %q.", in.Lock)
+		return Lock{}, locks.ErrNoSuchLock.Newf("No lock is called %q.", in.Lock)
 	}
 	return oldLock(l), err
 }
@@ -71,7 +71,7 @@ func (d desk) passage(ctx context.Context, in struct {
 }) (Passage, error) {
 	p, err := d.store.Passage(ctx, wicketway.Caller(ctx).Subject, in.Passage)
 	if errors.Is(err, store.ErrNotThere) {
-		return Passage{}, passages.ErrNoSuchPassage.New("You have no passage %d.", in.Passage)
+		return Passage{}, passages.ErrNoSuchPassage.Newf("You have no passage %d.", in.Passage)
 	}
 	return oldPassage(p), err
 }

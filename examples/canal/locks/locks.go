@@ -85,7 +85,7 @@ func show(l store.Lock) Lock {
 
 func known(err error, slug string) error {
 	if errors.Is(err, store.ErrNotThere) {
-		return ErrNoSuchLock.New("No lock is called %q.", slug).Because(err)
+		return ErrNoSuchLock.Newf("No lock is called %q.", slug).Because(err)
 	}
 	return err
 }

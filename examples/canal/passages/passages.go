@@ -168,7 +168,7 @@ func (d desk) book(ctx context.Context, in bookPassage) (wicketway.Reply[Passage
 	var none wicketway.Reply[Passage]
 	lock, err := d.store.Lock(ctx, in.Body.Lock)
 	if errors.Is(err, store.ErrNotThere) {
-		return none, locks.ErrNoSuchLock.New("No lock is called %q.", in.Body.Lock)
+		return none, locks.ErrNoSuchLock.Newf("No lock is called %q.", in.Body.Lock)
 	}
 	if err != nil {
 		return none, err
@@ -178,17 +178,17 @@ func (d desk) book(ctx context.Context, in bookPassage) (wicketway.Reply[Passage
 		return none, err
 	}
 	if lock.State != "open" {
-		return none, ErrLockClosed.New("%s is not open (%s).", lock.Name, lock.State).With("state", lock.State)
+		return none, ErrLockClosed.Newf("%s is not open (%s).", lock.Name, lock.State).With("state", lock.State)
 	}
 	if vessel.Length > lock.Length || vessel.Beam > lock.Width {
-		return none, ErrVesselTooLarge.New("%s is %.1f by %.1f m, the chamber of %s is %.1f by %.1f m.",
+		return none, ErrVesselTooLarge.Newf("%s is %.1f by %.1f m, the chamber of %s is %.1f by %.1f m.",
 			vessel.Name, vessel.Length, vessel.Beam, lock.Name, lock.Length, lock.Width)
 	}
 	p, err := d.store.Book(ctx, store.Passage{
 		Lock: lock.Slug, Vessel: vessel.Plate, Direction: in.Body.Direction, Slot: in.Body.Slot, Crew: in.Body.Crew, Remark: in.Body.Remark,
 	})
 	if errors.Is(err, store.ErrTaken) {
-		return none, ErrSlotTaken.New("Another vessel has %s at %s.", lock.Name, in.Body.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
+		return none, ErrSlotTaken.Newf("Another vessel has %s at %s.", lock.Name, in.Body.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
 	}
 	if err != nil {
 		return none, err
@@ -203,7 +203,7 @@ func show(p store.Passage) Passage {
 
 func known(err error, id int64) error {
 	if errors.Is(err, store.ErrNotThere) {
-		return ErrNoSuchPassage.New("You have no passage %d.", id).Because(err)
+		return ErrNoSuchPassage.Newf("You have no passage %d.", id).Because(err)
 	}
 	return err
 }

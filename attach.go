@@ -1,0 +1,67 @@
+package wicketway
+
+import (
+	"context"
+	"reflect"
+	"slices"
+)
+
+// Attach puts a value at a route or a group, for middleware that reads it with [Attached]:
+// that is how a middleware is told about one route. Of several values of a type the
+// nearest holds. It is a mistake where no middleware in the chain, and no guard, says that
+// it reads the type (see [Middleware.Reads]).
+//
+// Where the value has a method CheckRoute(Facts) error, Build asks it about each route
+// for which it holds, and reports what it says.
+func Attach[T any](value T) Setting {
+	t := reflect.TypeFor[T]()
+	return setting{
+		at:    here(0),
+		name:  "Attach of " + t.String(),
+		slot:  t,
+		mode:  replaces,
+		value: value,
+		apply: func(b *builder, at place, terms *terms) {
+			detach[T](terms)
+			terms.attached = append(terms.attached, attachment[T]{value})
+			if isNil(value) {
+				b.mistake(at, "Attach: the %s is nil; Undo(Attach(...)) takes away what an outer group has", t)
+			}
+		},
+		undone: detach[T],
+		acts:   func(r *resolved) bool { return r.terms().reads(t) },
+		lacks:  "no middleware in the chain and no guard here reads a " + t.String() + ": add the one that does",
+	}
+}
+
+// An attachment keeps the type that a value was attached as, which may be an interface.
+type attachment[T any] struct{ value T }
+
+func detach[T any](t *terms) {
+	t.attached = slices.DeleteFunc(slices.Clone(t.attached), func(a any) bool {
+		_, same := a.(attachment[T])
+		return same
+	})
+}
+
+// reads reports whether somebody on the way to the route reads attached values of a type.
+func (t *terms) reads(of reflect.Type) bool {
+	if t.guard != nil && slices.Contains(t.guard.Scheme().Reads, of) {
+		return true
+	}
+	return slices.ContainsFunc(t.links, func(l *link) bool { return slices.Contains(l.Reads, of) })
+}
+
+// Attached gives the value of a type that holds for the route of a request; false where
+// none is attached, and outside of an API's request. In an API that is mounted in another
+// one its own come first.
+func Attached[T any](ctx context.Context) (value T, ok bool) {
+	for s := stateOf(ctx); s != nil; s = s.outer() {
+		for _, a := range s.target.list.terms.attached {
+			if found, same := a.(attachment[T]); same {
+				return found.value, true
+			}
+		}
+	}
+	return value, false
+}

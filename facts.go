@@ -1,0 +1,261 @@
+package wicketway
+
+import (
+	"cmp"
+	"net/http"
+	"slices"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/problem"
+)
+
+// Facts are all that is known of a route. Listings, the catalogue, the command-line tool and
+// whoever checks a route at Build read the same.
+type Facts struct {
+	Version  string           `json:"version,omitzero"`
+	Method   string           `json:"method"` // "" for what is mounted: every method
+	Path     string           `json:"path"`   // the template
+	Name     string           `json:"name,omitzero"`
+	Summary  string           `json:"summary,omitzero"`
+	Guard    *GuardInfo       `json:"guard,omitzero"` // nil where everyone may call
+	Scopes   []string         `json:"scopes,omitempty"`
+	Slashes  string           `json:"slashes"` // redirect, strict, same
+	Files    bool             `json:"files,omitzero"`
+	Chain    []MiddlewareInfo `json:"chain,omitempty"`
+	Attached []AttachedInfo   `json:"attached,omitempty"`
+	Inputs   []InputInfo      `json:"inputs,omitempty"`
+	Bodies   []BodyInfo       `json:"bodies,omitempty"` // one for each media type
+	Answers  []AnswerInfo     `json:"answers,omitempty"`
+	Raises   []RaisedInfo     `json:"raises,omitempty"` // by status and code
+	At       Place            `json:"at"`
+}
+
+// GuardInfo describes who decides about callers.
+type GuardInfo struct {
+	Name   string `json:"name"`
+	Type   string `json:"type,omitzero"`
+	Scheme string `json:"scheme,omitzero"`
+	Format string `json:"format,omitzero"`
+	In     string `json:"in,omitzero"`
+	Field  string `json:"field,omitzero"`
+	// After is how many links of the chain come before the guard.
+	After int   `json:"after,omitzero"`
+	At    Place `json:"at"`
+}
+
+// MiddlewareInfo describes one middleware of a chain.
+type MiddlewareInfo struct {
+	Name string   `json:"name"`
+	Does string   `json:"does,omitzero"`
+	Sets []string `json:"sets,omitempty"` // header fields of answers
+	At   Place    `json:"at"`
+}
+
+// AttachedInfo describes a value that was attached for middleware to read.
+type AttachedInfo struct {
+	Type  string         `json:"type"`
+	Value jsontext.Value `json:"value,omitzero"` // where JSON can carry it
+	At    Place          `json:"at"`
+}
+
+// InputInfo describes one thing that a route reads.
+type InputInfo struct {
+	In       string         `json:"in"`   // path, query, header, cookie, form, file, body
+	Name     string         `json:"name"` // of a member of the body, as a JSON Pointer
+	Type     string         `json:"type"`
+	Required bool           `json:"required,omitzero"`
+	Rule     string         `json:"rule,omitzero"`
+	Note     string         `json:"note,omitzero"`
+	Schema   jsontext.Value `json:"schema,omitzero"` // of what is not in a body
+}
+
+// BodyInfo describes the body that a route reads.
+type BodyInfo struct {
+	Media    string         `json:"media"`
+	Required bool           `json:"required,omitzero"`
+	Schema   jsontext.Value `json:"schema,omitzero"` // of JSON
+}
+
+// AnswerInfo describes what a route sends where all goes well.
+type AnswerInfo struct {
+	Status int            `json:"status"`
+	Media  string         `json:"media,omitzero"`
+	Fields []string       `json:"fields,omitempty"` // header fields
+	Type   string         `json:"type,omitzero"`    // in Go
+	Schema jsontext.Value `json:"schema,omitzero"`
+}
+
+// RaisedInfo describes a kind of problem that a route can answer with, and who raises it:
+// the route, guard, input or limits, or a middleware by its name.
+type RaisedInfo struct {
+	Status int    `json:"status"`
+	Code   string `json:"code"`
+	Title  string `json:"title"`
+	By     string `json:"by"`
+}
+
+// A Place is where something was declared.
+type Place struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
+}
+
+func (p place) info() Place {
+	file, line := p.frame()
+	return Place{file, line}
+}
+
+// Routes gives the facts of every route, by version, path and method.
+func (a *API) Routes() []Facts { return slices.Clone(a.facts()) }
+
+func (a *API) makeFacts() []Facts {
+	all := make([]Facts, len(a.targets))
+	for i := range a.targets {
+		all[i] = a.targets[i].makeFacts()
+	}
+	slices.SortFunc(all, func(x, y Facts) int {
+		return cmp.Or(cmp.Compare(x.Version, y.Version), cmp.Compare(x.Path, y.Path), cmp.Compare(x.Method, y.Method))
+	})
+	return all
+}
+
+func (r *resolved) makeFacts() Facts {
+	t := r.terms()
+	f := Facts{
+		Version:  t.version,
+		Method:   r.method,
+		Path:     r.path,
+		Name:     r.name,
+		Summary:  t.summary,
+		Slashes:  t.slashes.String(),
+		Files:    r.part.what == filesPart,
+		Chain:    chainInfo(t.links),
+		Attached: r.attachedInfo(),
+		At:       r.at.info(),
+	}
+	if r.guarded() {
+		s := t.guard.Scheme()
+		f.Guard = &GuardInfo{
+			Name:   s.Name,
+			Type:   s.Type,
+			Scheme: s.Scheme,
+			Format: s.Format,
+			In:     s.In,
+			Field:  s.Field,
+			After:  t.after,
+			At:     t.guardAt.info(),
+		}
+		f.Scopes = t.scopes
+	}
+	if r.input != nil {
+		for _, i := range r.input.Inputs() {
+			f.Inputs = append(f.Inputs, InputInfo{i.Source, i.Name, i.Type, i.Required, i.Rule, i.Note, i.Schema})
+		}
+		media, of, required := r.input.Body()
+		for _, m := range media {
+			body := BodyInfo{Media: m, Required: required}
+			if of != nil {
+				body.Schema = of.Document()
+			}
+			f.Bodies = append(f.Bodies, body)
+		}
+	}
+	f.Answers = r.answerInfo()
+	for _, one := range r.raises() {
+		f.Raises = append(f.Raises, RaisedInfo{one.kind.Status(), one.kind.Code(), one.kind.Title(), one.by})
+	}
+	slices.SortStableFunc(f.Raises, func(x, y RaisedInfo) int {
+		return cmp.Or(cmp.Compare(x.Status, y.Status), cmp.Compare(x.Code, y.Code))
+	})
+	return f
+}
+
+func chainInfo(links []*link) []MiddlewareInfo {
+	var chain []MiddlewareInfo
+	for _, l := range links {
+		chain = append(chain, MiddlewareInfo{l.Name, l.Does, l.Sets, l.at.info()})
+	}
+	return chain
+}
+
+// attachedInfo lists the values that hold for a route, nearest first.
+func (r *resolved) attachedInfo() (all []AttachedInfo) {
+	for l := r.list; l != nil; l = l.outer {
+		for i := range l.settings {
+			s := &l.settings[i]
+			if s.value == nil || overruled(s, l, r) {
+				continue
+			}
+			info := AttachedInfo{Type: s.slot.(interface{ String() string }).String(), At: s.at.info()}
+			if text, err := json.Marshal(s.value); err == nil {
+				info.Value = text
+			}
+			all = append(all, info)
+		}
+	}
+	return all
+}
+
+func (r *resolved) answerInfo() []AnswerInfo {
+	if r.output == nil { // a handler decides itself
+		return nil
+	}
+	a := AnswerInfo{Status: r.output.Status}
+	if r.output.Type != nil {
+		a.Media, a.Type = "application/json", r.output.Type.String()
+		if r.output.Schema != nil {
+			a.Schema = r.output.Schema.Document()
+		}
+	}
+	if r.part.out.page {
+		a.Fields = append(a.Fields, "Link")
+	}
+	all := []AnswerInfo{a}
+	if r.output.Conditional && r.method == http.MethodGet {
+		all[0].Fields = append(a.Fields, "Etag")
+		all = append(all, AnswerInfo{Status: http.StatusNotModified, Fields: []string{"Etag"}})
+	}
+	return all
+}
+
+// A raisedKind is a kind of problem, and who raises it.
+type raisedKind struct {
+	kind *problem.Kind
+	by   string
+}
+
+// raises are the kinds that a route can answer with, beside those that every request can
+// meet.
+func (r *resolved) raises() (all []raisedKind) {
+	t := r.terms()
+	add := func(by string, kinds ...*problem.Kind) {
+		for _, k := range kinds {
+			all = append(all, raisedKind{k, by})
+		}
+	}
+	add("route", t.fails...)
+	for _, l := range t.links {
+		add(l.Name, l.Raises...)
+	}
+	if r.guarded() {
+		add("guard", t.guard.Scheme().Raises...)
+		if len(t.scopes) > 0 {
+			add("guard", ErrScopeMissing)
+		}
+	}
+	if len(t.seats) > 0 {
+		add("limits", problem.Overloaded)
+	}
+	if r.input != nil && r.input.Reads() {
+		add("input", problem.Unreadable, problem.Invalid)
+	}
+	if r.reads() {
+		add("input", problem.BodyTimeout, problem.BodyTooLarge, problem.UnsupportedMedia)
+	}
+	if r.output != nil && r.output.Conditional {
+		add("input", ErrPreconditionFailed)
+	}
+	return all
+}

@@ -1,0 +1,119 @@
+package answer
+
+import (
+	"bytes"
+	"fmt"
+	"html"
+	"strconv"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/problem"
+)
+
+// The pages are written by hand, since html/template is a large dependency for
+// two of them. Every text goes through html.EscapeString.
+
+const pageHead = `<!doctype html>
+<html lang="en">
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<meta name="robots" content="noindex">
+<title>%s</title>
+<style>
+:root { color-scheme: light dark; --paper: #f7f5f0; --ink: #22303a; --faint: #5d6b75; --line: #d5d0c4; --mark: #9a3b26; --sheet: #fffefa }
+@media (prefers-color-scheme: dark) { :root { --paper: #12191e; --ink: #dfe6ea; --faint: #94a3ad; --line: #2c3942; --mark: #e5937c; --sheet: #182127 } }
+body { margin: 0; background: var(--paper); color: var(--ink); font: 17px/1.55 system-ui, sans-serif }
+main { max-width: 46rem; margin: 12vh auto 3rem; padding: 2.2rem 2.6rem; background: var(--sheet); border: 1px solid var(--line); border-top: 4px solid var(--mark) }
+h1 { font-size: 1.55rem; line-height: 1.25; margin: 0 0 .9rem; font-weight: 600 }
+h2 { font-size: 1rem; margin: 1.8rem 0 .5rem }
+p { margin: .6rem 0 }
+.status { color: var(--mark); font-variant-numeric: tabular-nums; font-size: .95rem; margin: 0 0 .3rem }
+table { border-collapse: collapse; width: 100%%; margin-top: 1.2rem; font-size: .95rem }
+th, td { text-align: left; vertical-align: top; padding: .4rem 1rem .4rem 0; border-top: 1px solid var(--line) }
+th { color: var(--faint); font-weight: 500; white-space: nowrap }
+code, pre { font: .88rem/1.5 ui-monospace, monospace }
+pre { overflow-x: auto; padding: .8rem; border: 1px solid var(--line) }
+footer { margin-top: 1.8rem; color: var(--faint); font-size: .88rem }
+a { color: inherit }
+</style>
+<main>
+`
+
+func openPage(b *bytes.Buffer, status int, title string) {
+	title = html.EscapeString(title)
+	fmt.Fprintf(b, pageHead, title)
+	fmt.Fprintf(b, "<p class=\"status\">%d</p>\n<h1>%s</h1>\n", status, title)
+}
+
+// longestShown bounds a text on a page, in bytes.
+const longestShown = 1 << 10
+
+// writePage writes a problem for people; like one in JSON it has at most 64 KiB.
+func writePage(b *bytes.Buffer, p *problem.Problem, how problem.Telling) {
+	k := p.Kind()
+	openPage(b, k.Status(), k.Title())
+	if p.Detail() != "" {
+		fmt.Fprintf(b, "<p>%s</p>\n", html.EscapeString(clip.Text(p.Detail(), longestShown)))
+	}
+	if items := p.Items(); len(items) > 0 {
+		b.WriteString("<table>\n<tr><th>Where</th><th>What</th></tr>\n")
+		for _, i := range items {
+			if b.Len() > problem.MaxSize/2 {
+				b.WriteString("<tr><td>…</td><td>and more</td></tr>\n")
+				break
+			}
+			place := strings.TrimSpace(i.In + " " + clip.Text(i.Name, longestShown))
+			if i.Pointer != nil {
+				place += " " + clip.Text(*i.Pointer, longestShown)
+			}
+			fmt.Fprintf(b, "<tr><td><code>%s</code></td><td>%s</td></tr>\n", html.EscapeString(place), html.EscapeString(clip.Text(i.Detail, longestShown)))
+		}
+		b.WriteString("</table>\n")
+	}
+	if how.Debug != nil {
+		debug := how.Debug.Clone()
+		debug.Indent(jsontext.WithIndent("  "))
+		fmt.Fprintf(b, "<h2>For the programmer</h2>\n<pre>%s</pre>\n", html.EscapeString(clip.Text(string(debug), problem.MaxSize/8)))
+	}
+	b.WriteString("<footer>\n")
+	fmt.Fprintf(b, "<a href=\"%s\">%s</a>", html.EscapeString(how.Base+k.Code()), html.EscapeString(k.Code()))
+	if how.Instance != "" {
+		fmt.Fprintf(b, "<br>%s", html.EscapeString(how.Instance))
+	}
+	b.WriteString("\n</footer>\n</main>\n")
+}
+
+// A Kind is what the page about a kind of problem shows.
+type Kind struct {
+	Status               int
+	Code, Title, Meaning string
+	Routes               []string // that raise it; none where every request can
+	Example              jsontext.Value
+}
+
+// WriteKind writes the page about a kind of problem.
+func WriteKind(b *bytes.Buffer, k Kind) {
+	openPage(b, k.Status, k.Title)
+	if k.Meaning != "" {
+		fmt.Fprintf(b, "<p>%s</p>\n", html.EscapeString(k.Meaning))
+	}
+	b.WriteString("<table>\n")
+	row := func(name, value string) {
+		fmt.Fprintf(b, "<tr><th>%s</th><td><code>%s</code></td></tr>\n", name, html.EscapeString(value))
+	}
+	row("code", k.Code)
+	row("status", strconv.Itoa(k.Status))
+	for i, r := range k.Routes {
+		row([]string{"routes", ""}[min(i, 1)], r)
+	}
+	if len(k.Routes) == 0 {
+		row("routes", "every request can meet it")
+	}
+	b.WriteString("</table>\n")
+	example := k.Example.Clone()
+	example.Indent(indented)
+	fmt.Fprintf(b, "<h2>For example</h2>\n<pre>%s</pre>\n</main>\n", html.EscapeString(string(example)))
+}

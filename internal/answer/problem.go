@@ -1,0 +1,110 @@
+package answer
+
+import (
+	"bytes"
+	"net/http"
+	"strconv"
+	"sync"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/negotiate"
+	"github.com/wicketway/wicketway/problem"
+)
+
+// The values of header fields that all answers share. They must never be changed
+// in place; nothing that uses http.Header's methods does.
+var (
+	contentTypeJSON    = []string{"application/json"}
+	contentTypeProblem = []string{"application/problem+json"}
+	contentTypeHTML    = []string{"text/html; charset=utf-8"}
+	varyAccept         = []string{"Accept"}
+)
+
+var indented = jsontext.WithIndent("  ")
+
+// buffers are for what is sent.
+var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+func recycle(b *bytes.Buffer) {
+	if b.Cap() <= 64<<10 { // a rare large one would stay in memory for nothing
+		b.Reset()
+		buffers.Put(b)
+	}
+}
+
+// Telling is how a problem is written.
+type Telling struct {
+	problem.Telling
+	Indent bool
+	Length bool // says how long it is, so that callers need not wait for the end
+}
+
+// Problem answers with a problem, as a page for callers that prefer one. The error says
+// which of its members JSON could not carry; the problem is sent all the same.
+func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Telling) (lost error) {
+	h := w.Header()
+	for _, about := range []string{"Content-Length", "Content-Encoding", "Content-Disposition", "Content-Range", "Etag", "Last-Modified", "Cache-Control"} {
+		delete(h, about) // they spoke of the answer that will not come
+	}
+	for name, values := range p.Header() {
+		h[name] = append(h[name], values...)
+	}
+	varyByAccept(h)
+	buffer := buffers.Get().(*bytes.Buffer)
+	defer recycle(buffer)
+	if prefersHTML(r.Header["Accept"]) {
+		h["Content-Type"] = contentTypeHTML
+		writePage(buffer, p, how.Telling)
+	} else {
+		h["Content-Type"] = contentTypeProblem
+		var text []byte
+		text, lost = p.Append(buffer.AvailableBuffer(), how.Telling)
+		if how.Indent {
+			if value := jsontext.Value(text).Clone(); value.Indent(indented) == nil && len(value) < problem.MaxSize {
+				text = value
+			}
+		}
+		buffer.Write(append(text, '\n'))
+	}
+	if how.Length {
+		h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
+	}
+	w.WriteHeader(p.Kind().Status())
+	w.Write(buffer.Bytes())
+	return lost
+}
+
+// varyByAccept tells caches that the answer depends on Accept (RFC 9110, 12.5.5).
+func varyByAccept(h http.Header) {
+	if h["Vary"] == nil {
+		h["Vary"] = varyAccept
+		return
+	}
+	h.Add("Vary", "Accept")
+}
+
+// prefersHTML reports whether a caller ranks a page above JSON; callers without a
+// preference get JSON.
+func prefersHTML(accept []string) bool {
+	return accept != nil && negotiate.MediaType(accept, "application/json", problem.MediaType, "text/html") == "text/html"
+}
+
+// JSONOrPage answers with a value as JSON, or with a page for callers that prefer one.
+func JSONOrPage(w http.ResponseWriter, r *http.Request, value any, page func(*bytes.Buffer)) error {
+	var body bytes.Buffer
+	h := w.Header()
+	varyByAccept(h)
+	if prefersHTML(r.Header["Accept"]) {
+		h["Content-Type"] = contentTypeHTML
+		page(&body)
+	} else {
+		h["Content-Type"] = contentTypeJSON
+		if err := writeJSON(&body, value, true); err != nil {
+			return err
+		}
+		body.WriteByte('\n')
+	}
+	_, err := w.Write(body.Bytes())
+	return err
+}

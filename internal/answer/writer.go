@@ -1,0 +1,331 @@
+// Package answer writes what an API sends: it has the response writer that all of one
+// request share, and writes values, problems and pages.
+package answer
+
+import (
+	"bufio"
+	"cmp"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strconv"
+	"sync/atomic"
+	"time"
+)
+
+// A Writer stands around the server's own ResponseWriter, or around that of a middleware
+// that hides it. It owns what is known of an answer: its status, the bytes before and
+// after coding, whether its header went out, and whether the connection was given away. It
+// answers HEAD without a body but with its length, and bounds the time that writing takes.
+//
+// Like any ResponseWriter it is for one goroutine at a time; only CloseAfter and
+// LingerAfter may be called from any.
+type Writer struct {
+	http.ResponseWriter
+	// Owner is whose answer this is; nil where a middleware stands alone.
+	Owner any
+	// Limit is the time for writing an answer, or a piece of a stream; 0: none.
+	Limit time.Duration
+
+	status  int   // as announced; 0: not yet
+	written int64 // bytes of the body as they were written
+	passed  int64 // bytes of the body as they were passed on
+	held    []byte
+	coder   Coder
+	encoder Encoder
+	divert  func(status int, h http.Header) bool
+
+	head     bool // only the header goes out
+	sent     bool // the header has gone out
+	flushed  bool // before the end, so that the length was not known
+	hijacked bool
+	bounded  bool // a deadline is set
+	decided  bool // whether the body is coded
+	coded    bool // it is
+	diverted int  // the status of an answer that is held back
+	closes   bool // the header has said that the connection is closed
+	linger   bool // what is left of the request's body is received after the answer
+
+	closeAfter, lingerAfter atomic.Bool
+}
+
+// Init makes the writer that answers a request.
+func (w *Writer) Init(to http.ResponseWriter, r *http.Request, owner any) {
+	w.ResponseWriter, w.Owner, w.head = to, owner, r.Method == http.MethodHead
+}
+
+// Around makes a writer for a middleware that stands alone.
+func Around(w http.ResponseWriter) *Writer { return &Writer{ResponseWriter: w} }
+
+// Outside gives the writer as handlers get it: it has the methods Flush and Hijack where
+// what it stands around supports them, so that those who ask by type assertion are told
+// the truth.
+func (w *Writer) Outside() http.ResponseWriter {
+	flush, hijack := false, false
+	for to := w.ResponseWriter; to != nil; to = unwrap(to) {
+		switch to.(type) {
+		case interface{ FlushError() error }, http.Flusher:
+			flush = true
+		}
+		if _, ok := to.(http.Hijacker); ok {
+			hijack = true
+		}
+		if flush && hijack {
+			return full{w}
+		}
+	}
+	switch {
+	case flush:
+		return flusher{w}
+	case hijack:
+		return hijacker{w}
+	}
+	return w
+}
+
+type flusher struct{ *Writer }
+
+func (f flusher) Flush() { f.FlushError() } // http.Flusher has no place for the error
+
+type hijacker struct{ *Writer }
+
+func (h hijacker) Hijack() (net.Conn, *bufio.ReadWriter, error) { return h.hijack() }
+
+type full struct{ *Writer }
+
+func (f full) Flush()                                       { f.FlushError() }
+func (f full) Hijack() (net.Conn, *bufio.ReadWriter, error) { return f.hijack() }
+
+// writer finds the Writer in whichever form it is passed on.
+func (w *Writer) writer() *Writer { return w }
+
+// Direct gives w as a Writer; nil where it is another one.
+func Direct(w http.ResponseWriter) *Writer {
+	if own, ok := w.(interface{ writer() *Writer }); ok {
+		return own.writer()
+	}
+	return nil
+}
+
+// Behind finds the Writer that w is, or stands around; nil where there is none.
+func Behind(w http.ResponseWriter) *Writer {
+	for ; w != nil; w = unwrap(w) {
+		if own := Direct(w); own != nil {
+			return own
+		}
+	}
+	return nil
+}
+
+func unwrap(w http.ResponseWriter) http.ResponseWriter {
+	if u, ok := w.(interface{ Unwrap() http.ResponseWriter }); ok {
+		return u.Unwrap()
+	}
+	return nil
+}
+
+// Unwrap serves http.ResponseController.
+func (w *Writer) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+// Status is the status of the answer, as soon as it is announced; 0 before that. That of a
+// connection that was given away is 101, unless another was announced.
+func (w *Writer) Status() int { return w.status }
+
+// Written is how many bytes of the body were written, before any coding.
+func (w *Writer) Written() int64 { return w.written }
+
+// Sent is how many bytes of the body were passed on, after coding.
+func (w *Writer) Sent() int64 { return w.passed }
+
+// Hijacked reports whether the connection was given away.
+func (w *Writer) Hijacked() bool { return w.hijacked }
+
+// HeaderSent reports whether a status was announced: from then on it cannot be another.
+func (w *Writer) HeaderSent() bool { return w.status != 0 }
+
+// HeaderSent asks a writer, and those that it wraps, whether the header has gone out or
+// been announced.
+func HeaderSent(w http.ResponseWriter) bool {
+	for ; w != nil; w = unwrap(w) {
+		if h, ok := w.(interface{ HeaderSent() bool }); ok && h.HeaderSent() {
+			return true
+		}
+	}
+	return false
+}
+
+// CloseAfter closes the connection after the answer (RFC 9112, 9.6).
+func (w *Writer) CloseAfter() { w.closeAfter.Store(true) }
+
+// LingerAfter keeps the connection open after the answer for what the caller is still
+// sending, so that the answer is not lost (RFC 9112, 9.6); then it closes.
+func (w *Writer) LingerAfter() { w.lingerAfter.Store(true) }
+
+// StaysOpen reports whether the header has said that the connection can be used again,
+// though CloseAfter was called after that.
+func (w *Writer) StaysOpen() bool { return w.sent && w.closeAfter.Load() && !w.closes }
+
+// Lingers reports whether the connection is kept open after the answer.
+func (w *Writer) Lingers() bool { return w.linger }
+
+// WriteHeader announces the status of the answer. An interim one (RFC 9110, 15.2) goes out
+// at once, and the final one is still to come; 101 is final.
+func (w *Writer) WriteHeader(status int) {
+	if status < 100 || status > 999 {
+		panic(fmt.Sprintf("the status %d is none (RFC 9110, 15)", status))
+	}
+	switch {
+	case w.status != 0 || w.diverted != 0: // the first one counts
+		return
+	case status < 200 && status != http.StatusSwitchingProtocols:
+		w.ResponseWriter.WriteHeader(status)
+		return
+	case w.divert != nil && w.divert(status, w.Header()):
+		w.diverted = status
+		return
+	}
+	w.status = status
+	if !w.head && w.coder == nil { // else it waits for its length, or for the start of its body
+		w.sendHeader()
+	}
+}
+
+func (w *Writer) sendHeader() {
+	w.sent = true
+	h := w.Header()
+	if w.head && w.written > 0 && !w.flushed && !w.coded && h.Get("Content-Length") == "" {
+		h.Set("Content-Length", strconv.FormatInt(w.written, 10)) // RFC 9110, 9.3.2
+	}
+	if w.lingerAfter.Load() {
+		w.linger = http.NewResponseController(w.ResponseWriter).EnableFullDuplex() == nil
+	}
+	if w.linger || w.closeAfter.Load() {
+		w.closes = true
+		h.Set("Connection", "close")
+	}
+	w.bound()
+	w.ResponseWriter.WriteHeader(w.status)
+}
+
+func (w *Writer) Write(p []byte) (int, error) {
+	if w.diverted != 0 {
+		w.held = append(w.held, p[:min(len(p), mostDiverted-len(w.held))]...)
+		return len(p), nil
+	}
+	if w.status == 0 {
+		w.WriteHeader(http.StatusOK)
+	}
+	if w.coder == nil && w.sent {
+		n, err := w.pass(p)
+		w.written += int64(n)
+		return n, err
+	}
+	w.written += int64(len(p))
+	if w.coder == nil {
+		return len(p), nil // the body of a HEAD
+	}
+	return w.code(p)
+}
+
+// pass hands bytes on.
+func (w *Writer) pass(p []byte) (int, error) {
+	if w.head {
+		return len(p), nil
+	}
+	w.bound()
+	n, err := w.ResponseWriter.Write(p)
+	w.passed += int64(n)
+	return n, err
+}
+
+// ReadFrom lets a file go to the socket without a copy where nothing stands between.
+func (w *Writer) ReadFrom(from io.Reader) (int64, error) {
+	direct, ok := w.ResponseWriter.(io.ReaderFrom)
+	if w.status == 0 && w.diverted == 0 {
+		w.WriteHeader(http.StatusOK)
+	}
+	if !ok || !w.sent || w.head || w.coder != nil || w.diverted != 0 {
+		return io.Copy(struct{ io.Writer }{w}, from)
+	}
+	w.bound()
+	n, err := direct.ReadFrom(from)
+	w.written, w.passed = w.written+n, w.passed+n
+	return n, err
+}
+
+// bound sets the deadline of the answer, or of the piece of a stream, that begins.
+func (w *Writer) bound() {
+	if w.Limit > 0 && !w.bounded && !w.hijacked {
+		w.bounded = true
+		http.NewResponseController(w.ResponseWriter).SetWriteDeadline(time.Now().Add(w.Limit))
+	}
+}
+
+// FlushError sends what was written so far. What comes after it has a time of its own.
+func (w *Writer) FlushError() error {
+	if w.diverted != 0 {
+		return nil
+	}
+	if w.status == 0 {
+		w.WriteHeader(http.StatusOK)
+	}
+	w.flushed = true
+	if err := w.flushCoder(); err != nil {
+		return err
+	}
+	if !w.sent {
+		w.sendHeader()
+	}
+	w.bound()
+	err := http.NewResponseController(w.ResponseWriter).Flush()
+	w.bounded = false
+	return err
+}
+
+// hijack gives the connection away, without a deadline: the server clears its own.
+func (w *Writer) hijack() (net.Conn, *bufio.ReadWriter, error) {
+	if w.status != 0 && !w.sent {
+		w.sendHeader()
+	}
+	conn, rw, err := http.NewResponseController(w.ResponseWriter).Hijack()
+	if err == nil {
+		w.sent, w.hijacked, w.status = true, true, cmp.Or(w.status, http.StatusSwitchingProtocols)
+	}
+	return conn, rw, err
+}
+
+// End sends what still waits, and takes the deadline back: the connection is used again.
+// What the server still keeps is sent before that, so that its sending is bounded as well.
+func (w *Writer) End() {
+	if w.hijacked {
+		return
+	}
+	if w.status != 0 && !w.sent {
+		w.sendHeader()
+	}
+	if w.Limit > 0 && w.sent {
+		control := http.NewResponseController(w.ResponseWriter)
+		if w.bounded {
+			control.Flush()
+		}
+		control.SetWriteDeadline(time.Time{})
+	}
+}
+
+// mostDiverted is how much is kept of the body of an answer that is held back, in bytes.
+const mostDiverted = 512
+
+// Divert asks about the status of each answer to come; one for which it reports true is
+// held back, and found by Diverted.
+func (w *Writer) Divert(held func(status int, h http.Header) bool) { w.divert = held }
+
+// Diverted ends what Divert began. It gives the status of an answer that was held back and
+// the start of its body, and 0 where there is none.
+func (w *Writer) Diverted() (status int, start []byte) {
+	status, w.diverted, w.divert = w.diverted, 0, nil
+	if status != 0 {
+		start, w.held = w.held, nil
+	}
+	return status, start
+}

@@ -1,0 +1,105 @@
+package bind
+
+import (
+	"fmt"
+	"net/url"
+	"reflect"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/internal/check"
+)
+
+// An Input is one thing that a plan reads.
+type Input struct {
+	Source   string // path, query, header, cookie, form, file or body
+	Name     string // of a member of a body its JSON Pointer
+	Type     string
+	Required bool
+	Rule     string
+	Note     string
+	Schema   jsontext.Value // of a parameter
+}
+
+// Inputs lists what is read, those in the path first.
+func (in *Plan) Inputs() (all []Input) {
+	for _, f := range in.fields {
+		kind, rule, note, required := f.schema.Describe()
+		all = append(all, Input{f.source, f.name, kind, required, rule, note, f.schema.Document()})
+	}
+	if in.form != nil {
+		for _, f := range in.form.files {
+			all = append(all, f.describe())
+		}
+	}
+	if in.body != nil && in.body.schema != nil {
+		for _, m := range in.body.schema.Members() {
+			all = append(all, Input{"body", m.Pointer, m.Type, m.Required, m.Rule, m.Note, nil})
+		}
+	}
+	return all
+}
+
+func (f *fileField) describe() Input {
+	i := Input{Source: "file", Name: f.name, Type: "file", Required: f.required}
+	if f.many {
+		i.Type = "array of file"
+	}
+	var rules []string
+	if f.most > 0 {
+		rules = append(rules, fmt.Sprintf("maxLength=%d", f.most))
+	}
+	if f.types != nil {
+		rules = append(rules, "contentMediaType="+strings.Join(f.types, "|"))
+	}
+	i.Rule = strings.Join(rules, " ")
+	return i
+}
+
+// Body gives the media types of the body and its type, which is nil for a form and for a
+// body that is handed on as it is. Without a body there are no media types.
+func (in *Plan) Body() (media []string, of *check.Type, required bool) {
+	switch {
+	case in.form != nil:
+		return in.form.accepts(), nil, true
+	case in.body == nil:
+		return nil, nil, false
+	case in.body.schema == nil:
+		return []string{"*/*"}, nil, !in.body.optional
+	}
+	return in.body.accepts, in.body.schema, !in.body.optional
+}
+
+// Values takes an input apart: the values of a path, and of a query but for those that are
+// zero.
+func (in *Plan) Values(input any) (path map[string]string, query url.Values, err error) {
+	want := in.Type
+	path, query = map[string]string{}, url.Values{}
+	v := reflect.ValueOf(input)
+	if v.Kind() == reflect.Pointer && !v.IsNil() {
+		v = v.Elem()
+	}
+	if want.Kind() == reflect.Pointer {
+		want = want.Elem()
+	}
+	if !v.IsValid() || v.Type() != want {
+		return nil, nil, fmt.Errorf("the input is %T, want %s", input, want)
+	}
+	for _, f := range in.fields {
+		field := v.FieldByIndex(f.index)
+		if f.source != "path" && (f.source != "query" || field.IsZero()) {
+			continue
+		}
+		texts, err := f.schema.Texts(field)
+		switch {
+		case err != nil:
+			return nil, nil, fmt.Errorf("%s %s: %w", f.source, f.name, err)
+		case f.source == "query":
+			query[f.name] = texts
+		case len(texts) == 1:
+			path[f.name] = texts[0]
+		}
+	}
+	return path, query, nil
+}

@@ -1,0 +1,244 @@
+package check
+
+import (
+	stdbytes "bytes"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"github.com/wicketway/wicketway/schema"
+)
+
+type forest map[string]forest
+
+type knot struct {
+	Knots []knot          `json:"knots,omitzero"`
+	By    map[string]knot `json:"by,omitzero"`
+	Size  int8            `json:"size" rule:"maximum=5"`
+}
+
+// The fields that types are drawn from, and pieces of JSON that are near their edges.
+var (
+	drawnFields = []reflect.StructField{
+		{Type: reflect.TypeFor[bool]()}, {Type: reflect.TypeFor[string](), Tag: `rule:"minLength=2 maxLength=3"`},
+		{Type: reflect.TypeFor[string](), Tag: `rule:"pattern='^[a-z]+$'"`}, {Type: reflect.TypeFor[*string](), Tag: `rule:"enum=a|b"`},
+		{Type: reflect.TypeFor[string](), Tag: `rule:"format=date-time"`}, {Type: reflect.TypeFor[string](), Tag: `rule:"enum=a|b"`},
+		{Type: reflect.TypeFor[time.Time]()}, {Type: reflect.TypeFor[*time.Time]()},
+		{Type: reflect.TypeFor[int]()}, {Type: reflect.TypeFor[uint8](), Tag: `rule:"exclusiveMinimum=2.5 maximum=9"`},
+		{Type: reflect.TypeFor[int64](), Tag: `rule:"minimum=-9007199254740993 exclusiveMaximum=9007199254740993"`},
+		{Type: reflect.TypeFor[uint8](), Tag: `rule:"minimum=0.5 maximum=9.5"`}, {Type: reflect.TypeFor[int8](), Tag: `rule:"exclusiveMaximum=-0.5"`},
+		{Type: reflect.TypeFor[int32](), Tag: `rule:"enum=1|2|100"`}, {Type: reflect.TypeFor[*int16](), Tag: `rule:"multipleOf=0.5"`},
+		{Type: reflect.TypeFor[float64](), Tag: `rule:"multipleOf=0.01 maximum=100"`}, {Type: reflect.TypeFor[float32](), Tag: `rule:"exclusiveMinimum=0"`},
+		{Type: reflect.TypeFor[[]int](), Tag: `rule:"minItems=1 maxItems=3 uniqueItems items.maximum=9"`},
+		{Type: reflect.TypeFor[*[]string](), Tag: `rule:"uniqueItems items.minLength=1"`}, {Type: reflect.TypeFor[[]*string](), Tag: `rule:"items.enum=a|b"`},
+		{Type: reflect.TypeFor[[2]bool]()}, {Type: reflect.TypeFor[[]byte]()}, {Type: reflect.TypeFor[[2]byte]()}, {Type: reflect.TypeFor[[][]uint8]()},
+		{Type: reflect.TypeFor[map[string]int](), Tag: `rule:"minProperties=1 maxProperties=2"`}, {Type: reflect.TypeFor[map[int8]bool]()},
+		{Type: reflect.TypeFor[any]()}, {Type: reflect.TypeFor[schema.Optional[int]](), Tag: `rule:"maximum=9"`},
+		{Type: reflect.TypeFor[schema.Optional[string]](), Tag: `rule:"type=string enum=a|b"`}, {Type: reflect.TypeFor[*int](), Tag: `rule:"type=integer"`},
+		{Type: reflect.TypeFor[forest]()}, {Type: reflect.TypeFor[knot]()}, {Type: reflect.TypeFor[*knot]()}, {Type: reflect.TypeFor[[]knot]()},
+		{Type: reflect.TypeFor[common]()}, {Type: reflect.TypeFor[[]common]()}, {Type: reflect.TypeFor[map[string]common]()}, {Type: reflect.TypeFor[*common]()},
+		{Type: reflect.TypeFor[string](), Tag: `rule:"default=ab minLength=1"`}, {Type: reflect.TypeFor[[]pair[int, string]]()},
+	}
+	drawnTexts = strings.Fields(`null true false 0 1 2 2.0 2.5 3 9 10 1e1 100 127 128 255 256 -1 -0 0.01 0.015 33.33 1e-7 2000000.001
+		9007199254740992 9007199254740993 -9007199254740993 9007199254740993.0 9223372036854775808 1e40 "" "a" "b" "ab" "abcd" "AB" "ä" "äöü" "YWI=" "YWI" "YWJj" "YWJ=" "a="
+		"2027-05-04T09:30:00Z" "2027-05-04t09:30:00z" "2027-05-04T09:30:00+01:00" "2027-05-04T9:30:00Z" "2027-05-04" "2016-12-31T23:59:60Z" "2016-12-31T22:59:60Z" "2027-02-30T09:30:00Z"
+		[] {} [1] [1,1] [1,2,1.0] [1,2,3,4] ["a"] ["a",null] ["a","a"] ["",""] [true,false] [true] [null] [[]] [[],null] ["YWI="] [0,10]
+		{"a":1} {"a":1,"b":2} {"a":1,"b":2,"c":3} {"1":true} {"01":true} {"-1":false} {"x":true} {"a":null} {"a":{}} {"a":{"b":{}}} {"a":{"b":null}}
+		{"size":3} {"size":6} {"size":3,"knots":[{"size":1},{"size":7}]} {"size":3,"knots":null} {"size":3,"by":{"x":{"size":5}}} {"size":3,"by":{"x":{}}}
+		{"remark":"ab"} {"remark":"abcdef"} {"remark":null} [{}] [{},null] [{"remark":""}] {"a":{"remark":"abcdef"}} [{"first":1,"second":["a","a"]}] [{"first":1.0}] [{"first":null}]`)
+)
+
+// What the documents accept is what Decode accepts, for types and instances drawn at
+// random.
+func TestDocumentsAcceptWhatDecodeAccepts(t *testing.T) {
+	random := rand.New(rand.NewPCG(2027, 5))
+	accepted := 0
+	for range 1200 {
+		fields := make([]reflect.StructField, 1+random.IntN(4))
+		for i := range fields {
+			fields[i] = drawnFields[random.IntN(len(drawnFields))]
+			fields[i].Name = fmt.Sprintf("F%d", i)
+			option := [...]string{"", "", ",omitzero"}[random.IntN(3)]
+			fields[i].Tag = reflect.StructTag(fmt.Sprintf(`json:"f%d%s" %s`, i, option, fields[i].Tag))
+		}
+		of := reflect.StructOf(fields)
+		switch random.IntN(6) {
+		case 0:
+			of = reflect.SliceOf(of)
+		case 1:
+			of = reflect.PointerTo(of)
+		}
+		typ := compiled(t, of)
+		document, err := jsonschema.UnmarshalJSON(stdbytes.NewReader(typ.Document()))
+		c := jsonschema.NewCompiler()
+		c.AssertFormat()
+		if err == nil {
+			err = c.AddResource("canal:type", document)
+		}
+		var oracle *jsonschema.Schema
+		if err == nil {
+			oracle, err = c.Compile("canal:type")
+		}
+		if err != nil {
+			t.Fatalf("%v: %v\n%s", of, err, typ.Document())
+		}
+		for range 30 {
+			text := drawObject(random, len(fields))
+			if of.Kind() == reflect.Slice && random.IntN(8) > 0 {
+				text = "[" + text + "]"
+			}
+			value, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+			if err != nil {
+				t.Fatalf("%s: %v", text, err)
+			}
+			found, _ := typ.Decode([]byte(text), reflect.New(of).Interface(), Reading{})
+			wrong := oracle.Validate(value)
+			if (found == nil) != (wrong == nil) {
+				t.Fatalf("%s\nas %v\nDecode says %+v\nthe document says %v\n%s", text, of, found, wrong, typ.Document())
+			}
+			if found == nil {
+				accepted++
+			}
+		}
+	}
+	if accepted < 800 {
+		t.Errorf("only %d instances were accepted, so little is proved", accepted)
+	}
+}
+
+// drawObject draws a member for most fields, and sometimes what is none.
+func drawObject(random *rand.Rand, fields int) string {
+	if random.IntN(40) == 0 {
+		return drawnTexts[random.IntN(len(drawnTexts))]
+	}
+	var members []string
+	for i := range fields {
+		if random.IntN(10) > 0 {
+			members = append(members, fmt.Sprintf(`"f%d":%s`, i, drawnTexts[random.IntN(len(drawnTexts))]))
+		}
+	}
+	if random.IntN(40) == 0 {
+		members = append(members, `"F0":1`)
+	}
+	return "{" + strings.Join(members, ",") + "}"
+}
+
+// Types that contain themselves, in whatever way, neither hang nor overflow.
+func TestTypesThatContainThemselves(t *testing.T) {
+	type loop *loop
+	var s Set
+	if _, err := s.Type(reflect.TypeFor[loop]()); err == nil || !strings.Contains(err.Error(), "a pointer to itself") {
+		t.Errorf("a pointer to itself: %v", err)
+	}
+	for _, of := range []reflect.Type{reflect.TypeFor[forest](), reflect.TypeFor[knot](), reflect.TypeFor[*voyage](), reflect.TypeFor[[]branch]()} {
+		typ := compiled(t, of)
+		if typ.Name() == "" || typ.WriteOnly() != "" || len(typ.Document()) == 0 {
+			t.Errorf("%v: %q", of, typ.Name())
+		}
+		typ.Members()
+	}
+	if text := string(compiled(t, reflect.TypeFor[[]int]()).Document()); strings.Contains(text, "$defs") {
+		t.Errorf("definitions where there are none: %s", text)
+	}
+	var f forest
+	if found, _ := compiled(t, reflect.TypeFor[forest]()).Decode([]byte(`{"a":{"b":null}}`), &f, Reading{}); len(found) != 1 || found[0].Pointer != "/a/b" {
+		t.Errorf("null in a forest: %+v", found)
+	}
+}
+
+// Faults end at the bound, and what is told of each has one too.
+func TestFaultsAreBounded(t *testing.T) {
+	long := strings.Repeat("k", 60_000)
+	for text, most := range map[string]int{
+		`{"a":[` + strings.Repeat("{},", 500) + `{}]}`:                                   100,
+		`{"a":[` + strings.Repeat("{},", 500) + `{},7]}`:                                 7,
+		`{` + strings.Repeat(`"x":1,`, 500) + `"x":1}`:                                   100,
+		`{"byLock":{"` + long + `":{` + strings.Repeat(`"y":1,`, 300) + `"y":2}}}`:       100,
+		`{"tree":{"n":[` + strings.Repeat(`{"size":1,"n":[{"size":2}]},`, 200) + `{}]}}`: 100,
+	} {
+		of := reflect.TypeFor[voyage]()
+		if strings.HasPrefix(text, `{"a"`) {
+			of = reflect.TypeFor[map[string][]window]()
+		}
+		found, more := compiled(t, of).Decode([]byte(text), reflect.New(of).Interface(), Reading{Most: most})
+		if len(found) != most || !more {
+			t.Errorf("%.40s: %d faults, more %v", text, len(found), more)
+		}
+		for _, f := range found {
+			if len(f.Pointer) > longestPointer+len("…") || len(f.Pointer) > longestPointer && !strings.HasSuffix(f.Pointer, "…") {
+				t.Errorf("%.40s: a pointer of %d bytes", text, len(f.Pointer))
+			}
+		}
+	}
+}
+
+// What is read only is passed over where that is asked for, at every depth.
+func TestReadOnlyMembersCanBeIgnored(t *testing.T) {
+	type inner struct {
+		ID   int    `json:"id" rule:"readOnly"`
+		Name string `json:"name"`
+	}
+	type outer struct {
+		All map[string]inner `json:"all"`
+		One inner            `json:"one"`
+	}
+	const text = `{"all":{"a":{"id":7,"name":"x"}},"one":{"name":"y","id":8}}`
+	typ := compiled(t, reflect.TypeFor[outer]())
+	var v outer
+	if found, _ := typ.Decode([]byte(text), &v, Reading{Lenient: ReadOnlyMembers}); found != nil || v.One != (inner{Name: "y"}) || v.All["a"] != (inner{Name: "x"}) {
+		t.Errorf("%+v %+v", v, found)
+	}
+	if found, _ := typ.Decode([]byte(text), &v, Reading{}); len(found) != 2 || found[0].Rule != "readOnly" || found[1].Pointer != "/one/id" {
+		t.Errorf("refused: %+v", found)
+	}
+	if found := typ.Check([]byte(text)); found != nil {
+		t.Errorf("sent: %+v", found)
+	}
+}
+
+type netAddresses struct {
+	One  *netip.Addr  `json:"one"`
+	List []netip.Addr `json:"list,omitzero" rule:"uniqueItems"`
+	Raw  *[2]byte     `json:"raw"`
+}
+
+// A text type's own words reach the caller, and what is read can be written again.
+func TestTextTypes(t *testing.T) {
+	typ := compiled(t, reflect.TypeFor[netAddresses]())
+	var v netAddresses
+	found, _ := typ.Decode([]byte(`{"one":"192.0.2.300","list":["::1","::1"],"raw":"YWJj"}`), &v, Reading{})
+	if len(found) != 3 || !strings.Contains(found[0].Detail, "IPv4 field has value >255") || found[1].Rule != "uniqueItems" || !strings.Contains(found[2].Detail, "2 bytes") {
+		t.Errorf("%+v", found)
+	}
+	var s Set
+	for _, c := range []struct {
+		of   reflect.Type
+		text string
+		want string // "" where it is read
+	}{
+		{reflect.TypeFor[*netip.Addr](), "192.0.2.1", ""}, {reflect.TypeFor[*netip.Addr](), "192.0.2", "is not a valid addr: ParseAddr"},
+		{reflect.TypeFor[[2]byte](), "YWI=", ""}, {reflect.TypeFor[[2]byte](), "YQ==", "2 bytes"}, {reflect.TypeFor[*time.Time](), "2027-05-04T09:30:00Z", ""},
+		{reflect.TypeFor[plate](), "OB-1", ""}, {reflect.TypeFor[plate](), "XX-1", "must begin with OB-"}, {reflect.TypeFor[*plate](), "XX-1", "must begin with OB-"},
+		{reflect.TypeFor[[]plate](), "XX-1", "must begin with OB-"}, {reflect.TypeFor[float64](), "NaN", "must be a number"}, {reflect.TypeFor[float64](), "-Inf", "must be a number"},
+		{reflect.TypeFor[float64](), "0x1p2", "must be a number"}, {reflect.TypeFor[int](), "+1", "must be a whole number"}, {reflect.TypeFor[uint8](), "256", "from 0 to 255"},
+	} {
+		p, err := s.Parameter(c.of, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		v := reflect.New(c.of).Elem()
+		wrong := p.Read(c.text, v)
+		if (wrong == nil) != (c.want == "") || wrong != nil && !strings.Contains(wrong[0].Detail, c.want) {
+			t.Errorf("%v from %q: %+v, want %q", c.of, c.text, wrong, c.want)
+		}
+		if texts, err := p.Texts(v); wrong == nil && (err != nil || texts[0] != c.text) {
+			t.Errorf("%v from %q is written as %q, %v", c.of, c.text, texts, err)
+		}
+	}
+}

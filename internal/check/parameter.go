@@ -1,0 +1,186 @@
+package check
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/schema"
+)
+
+// A Parameter is a value that comes as text: in a path, a query, a header or a
+// cookie. It is immutable and safe to share.
+type Parameter struct {
+	typ      *Type
+	rules    rules
+	items    rules
+	required bool
+	fallback reflect.Value
+	rule     string // as it was written
+	note     string
+}
+
+// Parameter compiles a field of type t with its struct tag. A list takes
+// repeated values. The error joins all that is wrong.
+func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, error) {
+	typ, err := s.Type(t)
+	if err := errors.Join(CheckTag(tag), err); err != nil {
+		return nil, err
+	}
+	single := typ.base()
+	if typ.shape == list {
+		single = typ.elem.base()
+	}
+	switch single.shape {
+	case anything, list, mapping, object:
+		return nil, fmt.Errorf("the type %s cannot be read from a text: use a basic type, time.Time, a type with UnmarshalText, or a list of these", t)
+	}
+	r, err := parseRules(tag.Get("rule"), typ.base())
+	if err != nil {
+		return nil, err
+	}
+	p := &Parameter{typ: typ, rules: r.checks, items: r.items, required: r.required, rule: tag.Get("rule"), note: tag.Get("note")}
+	if r.fallback.IsValid() {
+		p.fallback = reflect.New(t).Elem()
+		set(p.fallback, r.fallback)
+	}
+	return p, nil
+}
+
+// Required makes the parameter required, as those of a path are.
+func (p *Parameter) Required() error {
+	if p.fallback.IsValid() {
+		return errors.New("rule default: what is required needs none")
+	}
+	p.required = true
+	return nil
+}
+
+// Absent fills v for a parameter that was not sent.
+func (p *Parameter) Absent(v reflect.Value) []schema.Fault {
+	if p.required {
+		return []schema.Fault{{Rule: "required", Detail: "is missing"}}
+	}
+	if p.fallback.IsValid() {
+		renew(v, p.fallback)
+	}
+	return nil
+}
+
+// Read reads and checks the text that was sent once into v, of the type that p
+// was compiled from.
+func (p *Parameter) Read(text string, v reflect.Value) []schema.Fault {
+	if p.typ.shape == list {
+		return p.ReadAll([]string{text}, v, 1)
+	}
+	if detail := p.typ.parseText(text, v); detail != "" {
+		return []schema.Fault{p.typ.unreadable(detail)}
+	}
+	if len(p.rules) == 0 && !p.typ.judges {
+		return nil
+	}
+	if inner, there := p.typ.reach(v); there {
+		if !p.rules.hold(inner) {
+			return p.rules.faults(inner, "")
+		}
+		if p.typ.judges {
+			own := report{faults: bounded(0)}
+			p.typ.judge(v, &own)
+			return own.found
+		}
+	}
+	return nil
+}
+
+// ReadAll reads and checks texts that were sent under one name. A parameter
+// that is no list takes one. The pointer of a fault names the item: "/2" for the
+// third. At most as many faults are looked for as most says, and one more, so that it
+// is seen that there are more.
+func (p *Parameter) ReadAll(texts []string, v reflect.Value, most int) []schema.Fault {
+	if p.typ.shape != list {
+		if len(texts) > 1 {
+			return []schema.Fault{{Rule: "unique", Detail: "stands more than once", Unreadable: true}}
+		}
+		return p.Read(texts[0], v)
+	}
+	found := bounded(most + 1)
+	all := reflect.MakeSlice(reflect.SliceOf(p.typ.elem.goType), len(texts), len(texts))
+	for i := 0; i < len(texts) && !found.more; i++ {
+		p.item(i, texts[i], all.Index(i), &found)
+	}
+	if found.found != nil {
+		return found.found
+	}
+	if v.Kind() == reflect.Array {
+		if v.Len() != len(texts) {
+			return []schema.Fault{{Rule: "maxItems", Want: v.Len(), Detail: fmt.Sprintf("must stand %d times", v.Len())}}
+		}
+		reflect.Copy(v, all)
+	} else {
+		v.Set(all.Convert(v.Type()))
+	}
+	if broken := p.rules.faults(v, ""); broken != nil || !p.typ.judges {
+		return broken
+	}
+	own := report{faults: found}
+	p.typ.judge(v, &own)
+	return own.found
+}
+
+func (p *Parameter) item(i int, text string, v reflect.Value, found *faults) {
+	at := path{{index: i, item: true}}.pointer()
+	elem := p.typ.elem
+	if detail := elem.parseText(text, v); detail != "" {
+		f := elem.unreadable(detail)
+		f.Pointer = at
+		found.add(f)
+		return
+	}
+	if inner, there := elem.reach(v); there {
+		for _, f := range p.items.faults(inner, at) {
+			found.add(f)
+		}
+	}
+}
+
+func (t *Type) unreadable(detail string) schema.Fault {
+	return schema.Fault{Rule: "type", Want: t.name(), Detail: detail, Unreadable: true}
+}
+
+// Texts writes a value as the texts that Read and ReadAll would read it from;
+// none for a nil pointer.
+func (p *Parameter) Texts(v reflect.Value) ([]string, error) {
+	if p.typ.shape != list {
+		return p.typ.texts(v)
+	}
+	var all []string
+	for i := range v.Len() {
+		one, err := p.typ.elem.texts(v.Index(i))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, one...)
+	}
+	return all, nil
+}
+
+// Document writes the parameter as a JSON Schema (draft 2020-12), as the values are once
+// they are read.
+func (p *Parameter) Document() jsontext.Value {
+	d := documents{names: map[*Type]string{}, defs: node{}}
+	doc := d.member(&field{typ: p.typ, rules: p.rules, items: p.items, note: p.note, fallback: p.fallback})
+	text, err := json.Marshal(doc, json.Deterministic(true))
+	if err != nil { // nothing in it can fail to be written
+		panic(err)
+	}
+	return text
+}
+
+// Describe tells the type, the rules as they were written, the note, and whether
+// the parameter must be there.
+func (p *Parameter) Describe() (kind, rule, note string, required bool) {
+	return p.typ.Name(), p.rule, p.note, p.required
+}

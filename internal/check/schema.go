@@ -1,0 +1,415 @@
+// Package check knows what a Go type looks like as JSON, which rules its values must keep
+// (package schema says which there are), and how to read and check such values.
+package check
+
+import (
+	"encoding"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// A Set compiles Go types, each once. The zero Set is ready. It is not safe for
+// concurrent use; the types it gives are immutable and are.
+type Set struct {
+	types map[reflect.Type]*Type
+}
+
+// A Type is what a Set knows of a Go type.
+type Type struct {
+	goType reflect.Type
+	shape  shape
+	elem   *Type // of a list, a map, a pointer or an Optional
+	fields []*field
+	byName map[string]*field
+	null   bool // null has a place in the Go type
+	deep   bool // something at or below this type must be checked after decoding
+	checks bool // the type has a Check of its own
+	judges bool // it has, or a type below it
+	open   bool // what is nested in it is not bounded by the type
+	// recursive: the type contains itself.
+	recursive bool
+	readOnly  bool // it has, or a type below it, a member that only the server sets
+}
+
+type shape uint8
+
+const (
+	anything shape = iota // an interface, or a type with JSON methods of its own
+	boolean
+	integer
+	number
+	text
+	moment  // time.Time
+	encoded // a type with text methods of its own
+	bytes   // []byte, in base64
+	list
+	mapping
+	object
+	pointer
+	either // an Optional
+)
+
+// A field is one member of an object.
+type field struct {
+	name     string
+	number   int // its place in Type.fields
+	index    []int
+	first    int  // index[0]
+	direct   bool // the index has no more
+	offset   uintptr
+	reads    reading
+	plain    bool // the name is written in JSON as it is
+	typ      *Type
+	rules    rules
+	items    rules    // for each item of a list
+	words    []string // keywords that are for readers of the schema
+	null     bool     // null may stand there
+	readOnly bool     // only the server sets it
+	required bool
+	fallback reflect.Value // the default, where there is one
+	rule     string        // as it was written
+	note     string
+	quoted   bool // a number inside a JSON string
+	site     site // what is asked of a value of the member
+}
+
+var (
+	timeType     = reflect.TypeFor[time.Time]()
+	durationType = reflect.TypeFor[time.Duration]()
+	valueType    = reflect.TypeFor[jsontext.Value]()
+
+	jsonInterfaces = []reflect.Type{
+		reflect.TypeFor[json.Unmarshaler](), reflect.TypeFor[json.UnmarshalerFrom](),
+		reflect.TypeFor[json.Marshaler](), reflect.TypeFor[json.MarshalerTo](),
+	}
+	textInterfaces = []reflect.Type{
+		reflect.TypeFor[encoding.TextUnmarshaler](), reflect.TypeFor[encoding.TextMarshaler](),
+		reflect.TypeFor[encoding.TextAppender](),
+	}
+)
+
+// Type compiles t. The error joins all that is wrong with the type and with its
+// tags; each message names the Go type and the field.
+func (s *Set) Type(t reflect.Type) (*Type, error) {
+	if s.types == nil {
+		s.types = map[reflect.Type]*Type{}
+	}
+	c := compiler{set: s}
+	compiled := c.compile(t, t.String())
+	for _, read := range c.later {
+		read()
+	}
+	c.settle()
+	return compiled, errors.Join(c.errs...)
+}
+
+type compiler struct {
+	set   *Set
+	errs  []error
+	under map[*Type]bool // the types that are being compiled
+	made  []*Type
+	later []func() // reads the rules of a field, once all types are known
+}
+
+// settle spreads what holds for a type to the types that contain it. Types can
+// contain themselves, so it goes on until nothing changes.
+func (c *compiler) settle() {
+	for changed := true; changed; {
+		changed = false
+		for _, t := range slices.Backward(c.made) {
+			before := *t
+			t.open = t.open || t.recursive
+			if t.elem != nil {
+				t.take(t.elem)
+				t.deep = t.deep || t.elem.deep
+			}
+			for _, f := range t.fields {
+				t.take(f.typ)
+				t.readOnly = t.readOnly || f.readOnly
+			}
+			changed = changed || t.deep != before.deep || t.open != before.open || t.judges != before.judges || t.readOnly != before.readOnly
+		}
+	}
+}
+
+func (t *Type) take(inner *Type) {
+	t.judges, t.open, t.readOnly = t.judges || inner.judges, t.open || inner.open, t.readOnly || inner.readOnly
+}
+
+func (c *compiler) failf(format string, args ...any) {
+	c.errs = append(c.errs, fmt.Errorf(format, args...))
+}
+
+// compile gives the Type for t; where names the place for messages.
+func (c *compiler) compile(t reflect.Type, where string) *Type {
+	if known := c.set.types[t]; known != nil {
+		known.recursive = known.recursive || c.under[known]
+		return known
+	}
+	typ := &Type{goType: t}
+	c.set.types[t] = typ // before going on: types can refer to themselves
+	c.made = append(c.made, typ)
+	if c.under == nil {
+		c.under = map[*Type]bool{}
+	}
+	c.under[typ] = true
+	defer delete(c.under, typ)
+	if err := CheckMethod(t); err != nil {
+		c.failf("%s: %w", where, err)
+	}
+	typ.checks = t.Kind() != reflect.Interface && t.Kind() != reflect.Pointer && reflect.PointerTo(t).Implements(checkerType)
+	typ.judges = typ.checks
+	switch {
+	case t.Kind() == reflect.Pointer: // whatever methods it has are those of what it points to
+		typ.shape, typ.null = pointer, true
+		c.contain(typ, t.Elem(), where)
+	case t == timeType:
+		typ.shape = moment
+	case t == durationType:
+		c.failf("%s: time.Duration has no agreed JSON form: use a number of a named unit, or a type with text methods", where)
+	case isOptional(t):
+		typ.shape, typ.null = either, true
+		c.contain(typ, t.Field(0).Type, where)
+	case t == valueType || implements(t, jsonInterfaces):
+		typ.shape, typ.null, typ.open = anything, true, true
+	case implements(t, textInterfaces):
+		typ.shape = encoded
+	default:
+		c.byKind(typ, where)
+	}
+	return typ
+}
+
+// contain compiles the type behind a pointer or an Optional.
+func (c *compiler) contain(typ *Type, elem reflect.Type, where string) {
+	typ.elem = c.compile(elem, where)
+	for e := typ.elem; e != nil && (e.shape == pointer || e.shape == either); e = e.elem {
+		if e == typ {
+			c.failf("%s: the type %s is a pointer to itself, so it has no JSON form", where, typ.goType)
+			typ.shape, typ.elem = anything, nil
+			return
+		}
+	}
+}
+
+// CheckMethod says what is wrong with a Check that nobody would ever ask: one with
+// another signature, or one of several that are embedded.
+func CheckMethod(t reflect.Type) error {
+	if t.Kind() == reflect.Interface || t.Kind() == reflect.Pointer {
+		return nil
+	}
+	if m, has := reflect.PointerTo(t).MethodByName("Check"); has {
+		if !reflect.PointerTo(t).Implements(checkerType) {
+			return fmt.Errorf("its method Check is %s, so it is never asked: write Check(*schema.Report)", strings.Replace(m.Type.String(), "*"+t.String(), "", 1))
+		}
+		return nil
+	}
+	if t.Kind() != reflect.Struct {
+		return nil
+	}
+	var with []string
+	for i := range t.NumField() {
+		sf := t.Field(i)
+		if e := sf.Type; sf.Anonymous && e.Kind() != reflect.Interface && (e.Implements(checkerType) || e.Kind() != reflect.Pointer && reflect.PointerTo(e).Implements(checkerType)) {
+			with = append(with, sf.Name)
+		}
+	}
+	if len(with) > 1 {
+		return fmt.Errorf("it embeds %s, and Go promotes no Check where several have one: write a Check that calls them", strings.Join(with, " and "))
+	}
+	return nil
+}
+
+func implements(t reflect.Type, any []reflect.Type) bool {
+	for _, i := range any {
+		if t.Kind() != reflect.Interface && (t.Implements(i) || t.Kind() != reflect.Pointer && reflect.PointerTo(t).Implements(i)) {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *compiler) byKind(typ *Type, where string) {
+	t := typ.goType
+	switch t.Kind() {
+	case reflect.Bool:
+		typ.shape = boolean
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64,
+		reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uintptr:
+		typ.shape = integer
+	case reflect.Float32, reflect.Float64:
+		typ.shape = number
+	case reflect.String:
+		typ.shape = text
+	case reflect.Slice, reflect.Array:
+		if t.Elem().Kind() == reflect.Uint8 {
+			typ.shape = bytes
+			return
+		}
+		typ.shape, typ.deep = list, true // an element could be null
+		typ.elem = c.compile(t.Elem(), where+"[]")
+	case reflect.Map:
+		typ.shape = mapping
+		if k := t.Key(); k.Kind() != reflect.String && !implements(k, textInterfaces) && !isInteger(k.Kind()) {
+			c.failf("%s: a map with keys of type %s has no JSON form: use text or whole numbers as keys", where, k)
+		}
+		typ.deep = true
+		typ.elem = c.compile(t.Elem(), where+"[]")
+	case reflect.Struct:
+		typ.shape, typ.deep = object, true
+		c.fields(typ, t, nil, false)
+		c.jsonTags(t, where)
+	case reflect.Interface:
+		if t.NumMethod() > 0 {
+			c.failf("%s: JSON cannot be read into the interface %s: use a concrete type", where, t)
+		}
+		typ.shape, typ.null, typ.open = anything, true, true
+	default:
+		c.failf("%s: the type %s has no JSON form", where, t)
+	}
+}
+
+// jsonTags has the JSON package say what it finds wrong with a struct's own tags.
+func (c *compiler) jsonTags(t reflect.Type, where string) {
+	err := json.Unmarshal([]byte("{}"), reflect.New(t).Interface())
+	if e, ok := errors.AsType[*json.SemanticError](err); ok && e.GoType == t && e.Err != nil && !strings.Contains(e.Err.Error(), "JSON object name") {
+		c.failf("%s: %w", where, e.Err)
+	}
+}
+
+func isInteger(k reflect.Kind) bool { return reflect.Int <= k && k <= reflect.Uintptr }
+
+// fields collects the members of t, with those of embedded structs, as the JSON
+// package sees them: a shallower name hides a deeper one.
+func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool) {
+	if typ.byName == nil {
+		typ.byName = map[string]*field{}
+	}
+	var embedded []reflect.StructField
+	for i := range t.NumField() {
+		sf := t.Field(i)
+		where := t.String() + "." + sf.Name
+		if err := CheckTag(sf.Tag); err != nil {
+			c.failf("%s: %w", where, err)
+			continue
+		}
+		tag := sf.Tag.Get("json")
+		name, options, _ := strings.Cut(tag, ",")
+		for o := range strings.SplitSeq(options, ",") {
+			if o != "" && !slices.Contains(jsonOptions, o) {
+				c.failf("%s: the json option %q is not known here (%s)", where, o, strings.Join(jsonOptions, ", "))
+			}
+		}
+		if tag == "-" || !sf.IsExported() && !(sf.Anonymous && name == "") {
+			continue
+		}
+		if sf.Anonymous && name == "" || hasOption(options, "embed") {
+			embedded = append(embedded, sf)
+			continue
+		}
+		if name = strings.Trim(name, "'"); name == "" {
+			name = sf.Name
+		}
+		at := append(append([]int{}, index...), i)
+		if other := typ.byName[name]; other != nil {
+			if len(other.index) == len(at) {
+				c.failf("%s: the JSON name %q belongs to another field already", where, name)
+			}
+			continue
+		}
+		f := &field{name: name, index: at, first: at[0], direct: len(at) == 1, plain: !strings.ContainsAny(name, `"\`), rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
+		f.typ = c.compile(sf.Type, where)
+		f.null = f.typ.null
+		f.required = !optional && !f.typ.null && !hasOption(options, "omitzero") && !hasOption(options, "omitempty")
+		c.later = append(c.later, func() { c.rule(f, sf, where) })
+		typ.fields = append(typ.fields, f)
+		typ.byName[name] = f
+	}
+	for _, sf := range embedded {
+		inner, at := sf.Type, append(append([]int{}, index...), sf.Index...)
+		viaPointer := inner.Kind() == reflect.Pointer
+		if viaPointer {
+			inner = inner.Elem()
+		}
+		if inner.Kind() != reflect.Struct {
+			c.failf("%s.%s: only structs can be embedded", t, sf.Name)
+			continue
+		}
+		c.fields(typ, inner, at, optional || viaPointer)
+	}
+}
+
+// rule reads the rule tag of a field.
+func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
+	r, err := parseRules(sf.Tag.Get("rule"), f.typ.base())
+	if err != nil {
+		c.failf("%s: %w", where, err)
+		return
+	}
+	if f.typ.shape == either && r.fallback.IsValid() {
+		c.failf("%s: rule default: an Optional is absent where nothing was sent", where)
+		return
+	}
+	f.rules, f.items, f.words = r.checks, r.items, r.words
+	f.null = f.null && !r.notNull
+	f.readOnly = slices.Contains(r.words, "readOnly")
+	f.offset, f.reads = sf.Offset, f.directly(sf)
+	f.required = f.required && !r.fallback.IsValid() && !f.readOnly || r.required
+	f.site = site{f.typ, f.null, f.rules, f.items, f.quoted, f.required}
+	if f.readOnly && r.required {
+		c.failf("%s: rule required: what is readOnly is never sent", where)
+	}
+	if r.fallback.IsValid() {
+		f.fallback = reflect.New(sf.Type).Elem()
+		set(f.fallback, r.fallback)
+	}
+}
+
+// set assigns from to a value of the same type or a pointer to it.
+func set(to, from reflect.Value) {
+	for to.Kind() == reflect.Pointer && from.Type() != to.Type() {
+		to.Set(reflect.New(to.Type().Elem()))
+		to = to.Elem()
+	}
+	to.Set(from)
+}
+
+// renew sets a default, with nothing shared between one value and the next.
+func renew(to, fallback reflect.Value) {
+	switch fallback.Kind() {
+	case reflect.Pointer:
+		to.Set(reflect.New(fallback.Type().Elem()))
+		renew(to.Elem(), fallback.Elem())
+	case reflect.Slice: // of bytes: no other list can have a default
+		to.SetBytes(append([]byte{}, fallback.Bytes()...))
+	default:
+		to.Set(fallback)
+	}
+}
+
+// base is the type behind pointers: what rules speak about.
+func (t *Type) base() *Type {
+	for t.shape == pointer || t.shape == either {
+		t = t.elem
+	}
+	return t
+}
+
+// jsonOptions are the options of a json tag that all pieces of this package heed.
+var jsonOptions = []string{"omitzero", "omitempty", "string", "embed"}
+
+func hasOption(options, name string) bool {
+	for o := range strings.SplitSeq(options, ",") {
+		if o == name {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,152 @@
+// Package table finds the route for a request. A [Table] maps a method and a path to the
+// number of the route that was added; it knows neither servers nor handlers, so the API
+// and the command-line tool ask the same one.
+package table
+
+import (
+	"net/url"
+	"slices"
+	"strings"
+
+	"github.com/wicketway/wicketway/route"
+)
+
+// A Slash says what becomes of a request whose path fits a route but for a slash at its
+// end.
+type Slash uint8
+
+// What a slash at the end of a path can mean.
+const (
+	SlashRedirect Slash = iota
+	SlashStrict
+	SlashSame
+)
+
+// String gives the policy's name: redirect, strict or same.
+func (p Slash) String() string { return [...]string{"redirect", "strict", "same"}[p] }
+
+// longestLocation is how long a path can be for its caller to be sent elsewhere, in
+// bytes: it would come back as a field of the answer.
+const longestLocation = 8 << 10
+
+// A Resolution is what becomes of a request.
+type Resolution struct {
+	Outcome Outcome
+	// Location is the escaped path where the caller is to be sent, if the outcome is
+	// Redirected.
+	Location string
+	// Meant is the escaped path that a preflight is answered for, where it is not that of
+	// the request.
+	Meant string
+}
+
+// Resolve says what becomes of a request, by its method, the path of its URL and its
+// header fields: a route, a redirect, or a miss. The match is filled where there is a
+// route; otherwise its Group is the one whose chain the request passes. A preflight (the
+// Fetch standard, 3.3.5) is never redirected, since browsers do not follow: it is
+// answered for the path that a redirect would lead to.
+//
+// A clean path takes one search, and a second where nothing has it as it is.
+func (t *Table) Resolve(method string, u *url.URL, h map[string][]string, m *Match) Resolution {
+	path := u.Path
+	if path == "" && method != "CONNECT" { // RFC 9110, 4.2.3
+		path = "/"
+	}
+	outcome := t.Find(method, path, u.RawPath, m)
+	if outcome == NotFound || outcome == OtherMethods {
+		return t.nearby(method, u, h, m, outcome)
+	}
+	return Resolution{Outcome: outcome}
+}
+
+// ResolveBesideFiles is Resolve where it has turned out that no file is at the path.
+func (t *Table) ResolveBesideFiles(method string, u *url.URL, h map[string][]string, m *Match) Resolution {
+	m.noFiles = true
+	return t.Resolve(method, u, h, m)
+}
+
+// nearby looks whether a clean path, or one with or without a slash at its end, has a
+// route.
+func (t *Table) nearby(method string, u *url.URL, h map[string][]string, m *Match, outcome Outcome) Resolution {
+	asked := route.Escaped(u)
+	if len(asked) > longestLocation || !strings.HasPrefix(asked, "/") {
+		return Resolution{Outcome: outcome}
+	}
+	preflight := method == "OPTIONS" && h["Origin"] != nil && h["Access-Control-Request-Method"] != nil
+	if preflight {
+		if outcome == OtherMethods {
+			return Resolution{Outcome: outcome}
+		}
+		method = h["Access-Control-Request-Method"][0]
+	}
+	found := Match{noFiles: m.noFiles}
+	to := ""
+	clean := route.Clean(asked)
+	if clean != asked {
+		if t.FindEscaped(method, clean, &found) {
+			to = clean
+		}
+		m.Group = found.Group
+	}
+	other := route.OtherSlash(clean)
+	if to == "" && t.FindEscaped(method, other, &found) {
+		switch policy := t.routes[found.Route].Slash; {
+		case policy == SlashStrict:
+		case policy == SlashRedirect:
+			to = other
+		case clean != asked:
+			to = clean
+		case preflight:
+			to = other
+		default:
+			*m = found
+			return Resolution{Outcome: Found}
+		}
+	}
+	switch {
+	case to == "":
+		return Resolution{Outcome: outcome}
+	case preflight:
+		return Resolution{Outcome: OtherMethods, Meant: to}
+	}
+	return Resolution{Outcome: Redirected, Location: to}
+}
+
+// FindEscaped looks an escaped path up as it is.
+func (t *Table) FindEscaped(method, escaped string, m *Match) bool {
+	path, raw, ok := unescape(escaped)
+	return ok && path != "" && t.Find(method, path, raw, m) == Found
+}
+
+// unescape gives a path as url.URL holds it.
+func unescape(escaped string) (path, raw string, ok bool) {
+	path, err := url.PathUnescape(escaped)
+	if path != escaped {
+		raw = escaped
+	}
+	return path, raw, err == nil
+}
+
+// Allowed lists the methods of all routes that match an escaped path (RFC 9110, 10.2.1),
+// with those that are answered for them: HEAD after GET, and OPTIONS.
+func (t *Table) Allowed(escaped string) []string {
+	methods := []string{"OPTIONS"}
+	for _, i := range t.AllEscaped(escaped) {
+		m := t.routes[i].Method
+		methods = append(methods, m)
+		if m == "GET" {
+			methods = append(methods, "HEAD")
+		}
+	}
+	slices.Sort(methods)
+	return slices.Compact(methods)
+}
+
+// AllEscaped is All for an escaped path.
+func (t *Table) AllEscaped(escaped string) []int {
+	path, raw, ok := unescape(escaped)
+	if !ok {
+		return nil
+	}
+	return t.All(path, raw)
+}

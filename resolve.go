@@ -1,0 +1,272 @@
+package wicketway
+
+import (
+	"net/http"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/route"
+)
+
+// read resolves a group under the list and the prefix of the one around it.
+func (b *builder) read(g group, prefix route.Template, outer *list) {
+	l := b.list(&list{outer: outer, at: g.at, kind: g.kind}, g.parts)
+	if g.kind == versionGroup {
+		l.terms.ownGroupTerms()
+		l.terms.version = b.versionName(g, outer)
+	}
+	if g.kind == atGroup && g.prefix == "" {
+		b.mistake(g.at, "At: the prefix is empty: write a path such as /locks, or use Group")
+	}
+	if g.prefix != "" {
+		p, err := route.Parse(g.prefix)
+		if err == nil {
+			prefix, err = prefix.Join(p)
+		}
+		if err != nil {
+			b.mistake(g.at, "%s: %v", g.kind, err)
+			return
+		}
+	}
+	if g.kind != plainGroup {
+		b.fallback(g, prefix, l)
+	}
+	for _, p := range g.parts {
+		switch p := p.(type) {
+		case group:
+			b.read(p, prefix, l)
+		case routePart:
+			b.route(p, prefix, l)
+		}
+	}
+}
+
+// list reads the settings of one list, those that replace before those that add, so that
+// their order does not matter.
+func (b *builder) list(l *list, parts []Part) *list {
+	for _, p := range parts {
+		switch p := p.(type) {
+		case Setting:
+			s := p.setting()
+			if s.at.pc == 0 { // a literal has no place but its list's
+				s.at = l.at
+			}
+			l.settings = append(l.settings, s)
+		case nil:
+			b.mistake(l.at, "a part or a setting is nil: leave it out, or give it a value")
+		}
+	}
+	l.used = make([]bool, len(l.settings))
+	if l.outer == nil {
+		l.terms = b.initialTerms()
+	} else {
+		l.terms = l.outer.terms
+	}
+	l.terms = l.terms.below(l.settings)
+	for i, s := range l.settings {
+		if s.is(onlyRoute) && !l.ofRoute {
+			b.mistake(s.at, "%s: speaks of one route: put it into that route's list", s.name)
+		}
+		if !s.is(replaces) {
+			continue
+		}
+		for _, earlier := range l.settings[:i] {
+			if earlier.slot == s.slot {
+				b.mistake(s.at, "%s: cannot stand beside %s at %s in one list: keep one", s.name, earlier.name, earlier.at)
+			}
+		}
+		s.apply(b, s.at, &l.terms)
+	}
+	for _, s := range l.settings {
+		if !s.is(replaces) {
+			s.apply(b, s.at, &l.terms)
+		}
+	}
+	if l.terms.after < 0 {
+		l.terms.after = len(l.terms.links)
+	}
+	b.lists = append(b.lists, l)
+	return l
+}
+
+func (b *builder) versionName(g group, outer *list) string {
+	if outer != nil && outer.terms.version != "" {
+		b.mistake(g.at, "Version %q: stands inside version %q; versions stand side by side", g.version, outer.terms.version)
+	}
+	if g.version == "" || strings.ContainsAny(g.version, "/{}") {
+		b.mistake(g.at, "Version %q: a name has neither slashes nor braces, and is not empty: v2", g.version)
+	}
+	return g.version
+}
+
+// fallback notes the group as the target of requests that stay under its prefix but find
+// no route: they pass its chain, not its guard.
+func (b *builder) fallback(g group, prefix route.Template, l *list) {
+	n := 0
+	if prefix.String() != "" {
+		if n = b.table.AddGroup(prefix); n < len(b.fallbacks) {
+			return // the same prefix twice: the first group speaks for both
+		}
+	}
+	b.fallbacks = append(b.fallbacks, target{
+		resolved: resolved{path: prefix.String(), at: g.at, list: l},
+		end:      &nowhere{versions: versionsIn(g.parts), depth: strings.Count(prefix.String(), "/")},
+	})
+}
+
+// versionsIn are the versions that stand among parts, or in groups without a prefix
+// among them.
+func versionsIn(parts []Part) (names []string) {
+	for _, p := range parts {
+		g, ok := p.(group)
+		switch {
+		case !ok:
+		case g.kind == versionGroup && !slices.Contains(names, g.version):
+			names = append(names, g.version)
+		case g.kind == plainGroup:
+			names = append(names, versionsIn(g.parts)...)
+		}
+	}
+	return names
+}
+
+// route resolves a route under the list and the prefix of its group.
+func (b *builder) route(p routePart, prefix route.Template, outer *list) {
+	l := outer
+	if len(p.settings) > 0 {
+		l = b.list(&list{outer: outer, at: p.at, ofRoute: true}, settingsOf(p.settings))
+	}
+	method, path, ok := strings.Cut(p.line, " ")
+	if !ok || method != anyMethod && !bind.IsToken(method) || method == anyMethod && p.what != mountPart {
+		b.mistake(p.at, "%q: a route's line is a method, a space and a path template: GET /locks/{lock}", p.line)
+		return
+	}
+	if method == "*" {
+		method = anyMethod
+	}
+	if upper := strings.ToUpper(method); upper != method && slices.Contains(methods, upper) {
+		b.mistake(p.at, "%s: methods are case-sensitive (RFC 9110, 9.1), so no request reaches this: write %s", p.line, upper)
+	}
+	if method == http.MethodConnect {
+		b.mistake(p.at, "%s: the target of CONNECT is no path (RFC 9110, 9.3.6), so no request reaches this", p.line)
+	}
+	r := &resolved{method: method, path: path, at: p.at, part: &p, list: l}
+	template, err := route.Parse(path)
+	if err == nil {
+		template, err = prefix.Join(template)
+	}
+	if err != nil {
+		b.mistake(p.at, "%s: %v", strings.TrimSpace(p.line), err)
+		b.plan(r, true) // what else is wrong with it
+		return
+	}
+	r.path, r.names = template.String(), template.Names()
+	b.routes = append(b.routes, r)
+	b.templates = append(b.templates, template)
+	if !p.own {
+		for ; l != nil; l = l.outer {
+			l.routes++
+		}
+	}
+}
+
+var methods = []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch,
+	http.MethodDelete, http.MethodOptions, http.MethodTrace, http.MethodConnect}
+
+func settingsOf(settings []Setting) []Part {
+	parts := make([]Part, len(settings))
+	for i, s := range settings {
+		parts[i] = s
+	}
+	return parts
+}
+
+// checkSettings reports the settings that have no effect where they stand: one mistake for
+// each, however many routes it stands around.
+func (b *builder) checkSettings() {
+	for _, r := range b.routes {
+		for l := r.list; l != nil; l = l.outer {
+			for i := range l.settings {
+				s := &l.settings[i]
+				if !l.used[i] && (s.acts == nil || s.acts(r)) && !overruled(s, l, r) {
+					l.used[i] = true
+				}
+			}
+		}
+	}
+	for _, l := range b.lists {
+		switch {
+		case l.ofRoute && l.routes == 0: // its line is wrong, which is said
+			continue
+		case l.routes == 0 && len(l.settings) > 0 && l.outer != nil:
+			b.mistake(l.at, "%s: has settings, but no route stands in it", l.kind)
+			continue
+		}
+		for i, s := range l.settings {
+			switch {
+			case l.used[i], b.wrong[s.at]:
+			case s.lacks == "":
+				b.mistake(s.at, "%s: has no effect: inner settings overrule it for every route", s.name)
+			default:
+				b.mistake(s.at, "%s: has no effect: %s", s.name, s.lacks)
+			}
+		}
+	}
+}
+
+// overruled reports whether a setting that replaces does not hold for a route, since a list
+// nearer to it has another one of its slot.
+func overruled(s *setting, at *list, r *resolved) bool {
+	if !s.is(replaces) || s.slot == slotLimits { // of limits each field is a setting of its own
+		return false
+	}
+	for l := r.list; l != at; l = l.outer {
+		for i := range l.settings {
+			if l.settings[i].slot == s.slot {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// checkFacts asks middleware and attached values about the routes that they are for.
+func (b *builder) checkFacts() {
+	for _, r := range b.routes {
+		var facts *Facts
+		ask := func(at place, name string, check func(Facts) error) {
+			if facts == nil {
+				f := r.makeFacts()
+				facts = &f
+			}
+			if err := check(*facts); err != nil {
+				b.mistake(at, "%s: %s: %v", name, r.line(), err)
+			}
+		}
+		for _, l := range r.terms().links {
+			if l.CheckRoute != nil {
+				ask(l.at, l.Name, l.CheckRoute)
+			}
+		}
+		for l := r.list; l != nil; l = l.outer {
+			for i := range l.settings {
+				s := &l.settings[i]
+				if c, ok := s.value.(interface{ CheckRoute(Facts) error }); ok && !overruled(s, l, r) {
+					ask(s.at, s.name, c.CheckRoute)
+				}
+			}
+		}
+	}
+}
+
+// A plan is made once for all routes that read the same in the same way.
+type planKey struct {
+	of                reflect.Type
+	parameters        string
+	method            string
+	limit             int64
+	faults            int
+	unknown, readOnly bool
+}
