@@ -49,7 +49,7 @@ func (t *terms) reads(of reflect.Type) bool {
 	if t.guard != nil && slices.Contains(t.guard.Scheme().Reads, of) {
 		return true
 	}
-	return slices.ContainsFunc(t.links, func(l *link) bool { return slices.Contains(l.Reads, of) })
+	return slices.ContainsFunc(t.chain, func(l *chained) bool { return slices.Contains(l.Reads, of) })
 }
 
 // Attached gives the value of a type that holds for the route of a request; false where

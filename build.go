@@ -60,11 +60,12 @@ type builder struct {
 	routes    []*resolved
 	templates []route.Template // of the routes
 	lists     []*list
-	links     []*link
+	chained   []*chained
 	fallbacks []target
 	table     table.Builder
 	schemas   check.Set
-	plans     map[planKey]*bind.Plan
+	inputs    map[inputKey]*bind.Plan
+	outputs   map[outputKey]*answer.Plan
 	codes     map[string]*problem.Kind
 	files     files
 	mistakes  Mistakes
@@ -73,11 +74,12 @@ type builder struct {
 
 func newBuilder(at place, parts []Part) *builder {
 	b := &builder{
-		at:    at,
-		codes: map[string]*problem.Kind{},
-		plans: map[planKey]*bind.Plan{},
-		files: filesOf(at, parts),
-		wrong: map[place]bool{},
+		at:      at,
+		codes:   map[string]*problem.Kind{},
+		inputs:  map[inputKey]*bind.Plan{},
+		outputs: map[outputKey]*answer.Plan{},
+		files:   filesOf(at, parts),
+		wrong:   map[place]bool{},
 	}
 	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrPreconditionFailed) {
 		b.codes[k.Code()] = k
@@ -95,7 +97,7 @@ func (b *builder) describeProblems(a *API) {
 	l := &list{outer: root, at: root.at, terms: root.terms}
 	l.terms.guard, l.terms.public, l.terms.scopes, l.terms.version = nil, true, nil, ""
 	l.terms.summary = "A kind of problem"
-	b.route(routePart{
+	b.route(&routePart{
 		at:    root.at,
 		what:  handlerPart,
 		line:  "GET " + ownBase + "{code}",
@@ -123,8 +125,8 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	if t.readOnly {
 		lenient |= check.ReadOnlyMembers
 	}
-	key := planKey{p.in, strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
-	if r.input = b.plans[key]; r.input == nil {
+	in := inputKey{p.in, strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
+	if r.input = b.inputs[in]; r.input == nil {
 		before := len(b.mistakes)
 		r.input = bind.Compile(p.in, bind.Config{
 			Method:     r.method,
@@ -139,20 +141,44 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 			Mistake:    mistake,
 		})
 		if len(b.mistakes) == before { // else every route says what is wrong with it
-			b.plans[key] = r.input
+			b.inputs[in] = r.input
 		}
 	}
-	r.output = answer.Compile(p.out.value, answer.Config{
-		Status:      t.answers,
-		Envelope:    t.envelope,
-		Conditional: t.conditional,
-		Development: t.development,
-		Schemas:     &b.schemas,
-		Mistake:     mistake,
-	})
+	out := outputKey{p.out.value, t.answers, t.envelope, t.conditional, t.development}
+	if r.output = b.outputs[out]; r.output == nil {
+		before := len(b.mistakes)
+		r.output = answer.Compile(p.out.value, answer.Config{
+			Status:      t.answers,
+			Envelope:    t.envelope,
+			Conditional: t.conditional,
+			Development: t.development,
+			Schemas:     &b.schemas,
+			Mistake:     mistake,
+		})
+		if len(b.mistakes) == before {
+			b.outputs[out] = r.output
+		}
+	}
 	if p.out.page && r.input.QueryField(cursorType) == "" {
 		mistake("the output is a page, but no query field of the input is a wicketway.Cursor")
 	}
+}
+
+// A plan is made once for all routes that read the same in the same way, or send it.
+type inputKey struct {
+	of                reflect.Type
+	parameters        string
+	method            string
+	limit             int64
+	faults            int
+	unknown, readOnly bool
+}
+
+type outputKey struct {
+	of                       reflect.Type
+	status                   int
+	envelope                 string
+	conditional, development bool
 }
 
 // enter puts the routes into the table, which finds those that clash.
@@ -184,7 +210,7 @@ func (r *resolved) purpose() string {
 
 // compile makes what serves: it is the only part of Build that calls what users gave.
 func (b *builder) compile(a *API) {
-	for _, l := range b.links {
+	for _, l := range b.chained {
 		if l.handler = l.Wrap(next(l.depth + 1)); isNil(l.handler) {
 			b.mistake(l.at, "Chain: the middleware %s gave no handler: return one that calls next", l.Name)
 		}

@@ -159,3 +159,9 @@ func (a *API) describeProblem(w http.ResponseWriter, r *http.Request, code strin
 		})
 	})
 }
+
+// Kinds are the kinds of problem that the API can raise, as they were declared: with them
+// [problem.Read] finds the kind of a problem that the API has sent.
+func (a *API) Kinds() []*problem.Kind {
+	return slices.SortedFunc(maps.Values(a.codes), func(x, y *problem.Kind) int { return cmp.Compare(x.Code(), y.Code()) })
+}

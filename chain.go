@@ -34,10 +34,10 @@ func Wrap(name string, wrap func(http.Handler) http.Handler) Middleware {
 	return Middleware{Name: name, Wrap: wrap}
 }
 
-// A link is a middleware in its place in a chain.
-type link struct {
+// A chained middleware is one in its place in a chain.
+type chained struct {
 	Middleware
 	at      place
-	depth   int          // how many links come before it
+	depth   int          // how many of the chain come before it
 	handler http.Handler // made when the description is compiled
 }

@@ -43,7 +43,7 @@ func (a *API) Describe() Description {
 		d.Groups = append(d.Groups, GroupInfo{
 			Path:     cmp.Or(t.path, "/"),
 			Versions: slices.Clone(t.end.(*nowhere).versions),
-			Chain:    chainInfo(t.terms().links),
+			Chain:    chainInfo(t.terms().chain),
 			At:       t.at.info(),
 		})
 	}

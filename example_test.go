@@ -207,7 +207,9 @@ func ExampleAPI_Routes() {
 	for _, r := range api.Routes() {
 		fmt.Println(r.Method, r.Path, r.Summary, len(r.Inputs))
 	}
-	// Output: GET /locks/{lock} One lock 2
+	// Output:
+	// GET /locks/{lock} One lock 2
+	// GET /problems/{code} A kind of problem 0
 }
 
 func ExampleLimits() {

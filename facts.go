@@ -28,7 +28,8 @@ type Facts struct {
 	Inputs   []InputInfo      `json:"inputs,omitempty"`
 	Bodies   []BodyInfo       `json:"bodies,omitempty"` // one for each media type
 	Answers  []AnswerInfo     `json:"answers,omitempty"`
-	Raises   []RaisedInfo     `json:"raises,omitempty"` // by status and code
+	Envelope string           `json:"envelope,omitzero"` // the member that values stand under
+	Raises   []RaisedInfo     `json:"raises,omitempty"`  // by status and code
 	At       Place            `json:"at"`
 }
 
@@ -40,7 +41,7 @@ type GuardInfo struct {
 	Format string `json:"format,omitzero"`
 	In     string `json:"in,omitzero"`
 	Field  string `json:"field,omitzero"`
-	// After is how many links of the chain come before the guard.
+	// After is how many of the chain come before the guard.
 	After int   `json:"after,omitzero"`
 	At    Place `json:"at"`
 }
@@ -131,7 +132,7 @@ func (r *resolved) makeFacts() Facts {
 		Summary:  t.summary,
 		Slashes:  t.slashes.String(),
 		Files:    r.part.what == filesPart,
-		Chain:    chainInfo(t.links),
+		Chain:    chainInfo(t.chain),
 		Attached: r.attachedInfo(),
 		At:       r.at.info(),
 	}
@@ -163,6 +164,9 @@ func (r *resolved) makeFacts() Facts {
 		}
 	}
 	f.Answers = r.answerInfo()
+	if sendsJSON(r) {
+		f.Envelope = t.envelope
+	}
 	for _, one := range r.raises() {
 		f.Raises = append(f.Raises, RaisedInfo{one.kind.Status(), one.kind.Code(), one.kind.Title(), one.by})
 	}
@@ -172,9 +176,9 @@ func (r *resolved) makeFacts() Facts {
 	return f
 }
 
-func chainInfo(links []*link) []MiddlewareInfo {
+func chainInfo(of []*chained) []MiddlewareInfo {
 	var chain []MiddlewareInfo
-	for _, l := range links {
+	for _, l := range of {
 		chain = append(chain, MiddlewareInfo{l.Name, l.Does, l.Sets, l.at.info()})
 	}
 	return chain
@@ -236,7 +240,7 @@ func (r *resolved) raises() (all []raisedKind) {
 		}
 	}
 	add("route", t.fails...)
-	for _, l := range t.links {
+	for _, l := range t.chain {
 		add(l.Name, l.Raises...)
 	}
 	if r.guarded() {

@@ -1,12 +1,15 @@
 package wicketway
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"path/filepath"
+	"reflect"
 	"runtime"
 	"slices"
 	"strings"
@@ -36,23 +39,31 @@ func functionName(function *runtime.Func) string {
 // as well, for plain handlers. Where several versions have a route of the name,
 // it is written with its version: v2/passages.find.
 func (a *API) Link(name string, input any) (string, error) {
+	t, err := a.routeNamed(name)
+	if err != nil {
+		return "", err
+	}
+	return t.link(a, input)
+}
+
+func (a *API) routeNamed(name string) (*target, error) {
 	if t := a.named[name]; t != nil { // with its version
-		return t.link(a, input)
+		return t, nil
 	}
 	var found []string
-	for key, t := range a.named {
-		if _, own, _ := strings.Cut(key, "/"); own == name && t != nil {
+	for key := range a.named {
+		if _, own, _ := strings.Cut(key, "/"); own == name {
 			found = append(found, key)
 		}
 	}
 	switch len(found) {
 	case 0:
-		return "", fmt.Errorf("link: no route is named %q", name)
+		return nil, fmt.Errorf("link: no route is named %q", name)
 	case 1:
-		return a.named[found[0]].link(a, input)
+		return a.named[found[0]], nil
 	}
 	slices.Sort(found)
-	return "", fmt.Errorf("link: several versions have a route named %q: write one of %s", name, strings.Join(found, ", "))
+	return nil, fmt.Errorf("link: several versions have a route named %q: write one of %s", name, strings.Join(found, ", "))
 }
 
 // LinkFrom is Link for handlers: of the API that serves the request, and of the
@@ -70,9 +81,18 @@ func LinkFrom(ctx context.Context, name string, input any) (string, error) {
 
 func (t *target) link(a *API, input any) (string, error) {
 	values, query, err := t.linkValues(input)
+	path := ""
+	if err == nil {
+		path, err = t.expand(a, values, query)
+	}
 	if err != nil {
 		return "", fmt.Errorf("link: %s: %w", t.name, err)
 	}
+	return path, nil
+}
+
+// expand writes the path of the route, with a query, and sees to it that it leads there.
+func (t *target) expand(a *API, values map[string]string, query url.Values) (string, error) {
 	template, err := route.Parse(t.path)
 	if err != nil {
 		return "", err
@@ -81,13 +101,10 @@ func (t *target) link(a *API, input any) (string, error) {
 	if err == nil {
 		err = t.leadsHere(a, path)
 	}
-	if err != nil {
-		return "", fmt.Errorf("link: %s: %w", t.name, err)
-	}
 	if len(query) > 0 {
 		path += "?" + query.Encode()
 	}
-	return path, nil
+	return path, err
 }
 
 // leadsHere says where a path leads if not to its own route: another one may be more
@@ -115,6 +132,67 @@ func (t *target) linkValues(input any) (path map[string]string, query url.Values
 		return nil, nil, fmt.Errorf("a plain handler has no input type: give a map[string]string")
 	}
 	return t.input.Values(input)
+}
+
+// NewRequest makes the request that calls a route, for tests and for programs that call
+// themselves. The route is the one that the function serves, or has a name as in
+// [API.Link]; the input is that of the function. The request's host is localhost, and its
+// Pattern is the template of the route. What the guard asks for is the caller's to add.
+func (a *API) NewRequest(ctx context.Context, of any, input any) (*http.Request, error) {
+	t, err := a.routeOf(of)
+	if err != nil {
+		return nil, err
+	}
+	if t.part.what != typedPart {
+		return nil, fmt.Errorf("request: %s is served by a plain handler, which has no input type", t.line())
+	}
+	written, err := t.input.Write(input)
+	if err != nil {
+		return nil, fmt.Errorf("request: %s: %w", t.line(), err)
+	}
+	path, err := t.expand(a, written.Path, written.Query)
+	if err != nil {
+		return nil, fmt.Errorf("request: %s: %w", t.line(), err)
+	}
+	var body io.Reader
+	if written.Body != nil {
+		body = bytes.NewReader(written.Body)
+	}
+	r, err := http.NewRequestWithContext(ctx, cmp.Or(t.method, http.MethodGet), "http://localhost"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	r.Header, r.Pattern, r.RequestURI = written.Header, t.path, path
+	return r, nil
+}
+
+// routeOf finds the one route that a function serves, or that has a name.
+func (a *API) routeOf(of any) (*target, error) {
+	if name, ok := of.(string); ok {
+		return a.routeNamed(name)
+	}
+	v := reflect.ValueOf(of)
+	if v.Kind() != reflect.Func || v.IsNil() {
+		return nil, fmt.Errorf("request: %T is neither a route's function nor its name", of)
+	}
+	function := functionOf(of)
+	var found []*target
+	for i := range a.targets {
+		if t := &a.targets[i]; t.part.function == function {
+			found = append(found, t)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, fmt.Errorf("request: no route is served by %s", function.Name())
+	case 1:
+		return found[0], nil
+	}
+	lines := make([]string, len(found))
+	for i, t := range found {
+		lines[i] = t.line()
+	}
+	return nil, fmt.Errorf("request: %s serves several routes (%s): name the one that is meant", function.Name(), strings.Join(lines, ", "))
 }
 
 // source says which function serves a route, and where it stands.

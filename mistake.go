@@ -98,7 +98,7 @@ func filesOf(at place, parts []Part) files {
 			for _, inner := range p.parts {
 				add(inner)
 			}
-		case routePart:
+		case *routePart:
 			for _, s := range p.settings {
 				add(s)
 			}

@@ -2,7 +2,6 @@ package wicketway
 
 import (
 	"net/http"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -37,7 +36,7 @@ func (b *builder) read(g group, prefix route.Template, outer *list) {
 		switch p := p.(type) {
 		case group:
 			b.read(p, prefix, l)
-		case routePart:
+		case *routePart:
 			b.route(p, prefix, l)
 		}
 	}
@@ -85,7 +84,7 @@ func (b *builder) list(l *list, parts []Part) *list {
 		}
 	}
 	if l.terms.after < 0 {
-		l.terms.after = len(l.terms.links)
+		l.terms.after = len(l.terms.chain)
 	}
 	b.lists = append(b.lists, l)
 	return l
@@ -133,7 +132,7 @@ func versionsIn(parts []Part) (names []string) {
 }
 
 // route resolves a route under the list and the prefix of its group.
-func (b *builder) route(p routePart, prefix route.Template, outer *list) {
+func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 	l := outer
 	if len(p.settings) > 0 {
 		l = b.list(&list{outer: outer, at: p.at, ofRoute: true}, settingsOf(p.settings))
@@ -152,7 +151,7 @@ func (b *builder) route(p routePart, prefix route.Template, outer *list) {
 	if method == http.MethodConnect {
 		b.mistake(p.at, "%s: the target of CONNECT is no path (RFC 9110, 9.3.6), so no request reaches this", p.line)
 	}
-	r := &resolved{method: method, path: path, at: p.at, part: &p, list: l}
+	r := &resolved{method: method, path: path, at: p.at, part: p, list: l}
 	template, err := route.Parse(path)
 	if err == nil {
 		template, err = prefix.Join(template)
@@ -245,7 +244,7 @@ func (b *builder) checkFacts() {
 				b.mistake(at, "%s: %s: %v", name, r.line(), err)
 			}
 		}
-		for _, l := range r.terms().links {
+		for _, l := range r.terms().chain {
 			if l.CheckRoute != nil {
 				ask(l.at, l.Name, l.CheckRoute)
 			}
@@ -259,14 +258,4 @@ func (b *builder) checkFacts() {
 			}
 		}
 	}
-}
-
-// A plan is made once for all routes that read the same in the same way.
-type planKey struct {
-	of                reflect.Type
-	parameters        string
-	method            string
-	limit             int64
-	faults            int
-	unknown, readOnly bool
 }

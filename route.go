@@ -46,14 +46,14 @@ type routePart struct {
 	serve    func(t *target) endpoint
 }
 
-func (p routePart) part() place { return p.at }
+func (p *routePart) part() place { return p.at }
 
 // Route declares a route. The line reads like HTTP's own request line: a method,
 // a space, a path template. The function gets an input that has been read and
 // checked, and its output is sent as JSON. It is called by many requests at a
 // time; its context is the request's, and ends when the caller leaves.
 func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), settings ...Setting) Part {
-	p := routePart{
+	p := &routePart{
 		at:       here(0),
 		line:     line,
 		settings: settings,
@@ -71,7 +71,7 @@ func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out
 // Handle declares a route that a plain handler serves. It reads its parameters
 // with r.PathValue, and reports failure with [Fail].
 func Handle(line string, h http.Handler, settings ...Setting) Part {
-	p := routePart{
+	p := &routePart{
 		at:       here(0),
 		what:     handlerPart,
 		line:     line,
@@ -88,7 +88,7 @@ func Handle(line string, h http.Handler, settings ...Setting) Part {
 // below it. The handler sees the path without the prefix. Routes that are more
 // specific than the prefix still come first.
 func Mount(prefix string, h http.Handler, settings ...Setting) Part {
-	p := routePart{
+	p := &routePart{
 		at:       here(0),
 		what:     mountPart,
 		line:     anyMethod + " " + strings.TrimSuffix(prefix, "/") + "/{+mounted}",
@@ -109,7 +109,7 @@ func Mount(prefix string, h http.Handler, settings ...Setting) Part {
 // system of an os.Root. A path at which no file is counts as if the Files were not there:
 // another route's slash or method may be meant, and else nothing is found.
 func Files(prefix string, files fs.FS, settings ...Setting) Part {
-	p := routePart{
+	p := &routePart{
 		at:       here(0),
 		what:     filesPart,
 		line:     http.MethodGet + " " + strings.TrimSuffix(prefix, "/") + "/{+file}",

@@ -112,10 +112,10 @@ func Undo(s Setting) Setting {
 // terms are what holds at one point of the description: what all settings around it add up
 // to. Routes without settings of their own share those of their group.
 type terms struct {
-	links    []*link // the chain, outermost first
+	chain    []*chained // the chain, outermost first
 	guard    Authenticator
 	guardAt  place
-	after    int      // how many links come before the guard
+	after    int      // how many of the chain come before the guard
 	open     []string // the methods for which the guard is not asked
 	public   bool
 	scopes   []string
@@ -152,7 +152,7 @@ type groupTerms struct {
 // below is a copy to which inner settings can add without touching t. The groupTerms are a
 // copy only if one of them can change it.
 func (t terms) below(settings []setting) terms {
-	t.links = slices.Clip(t.links)
+	t.chain = slices.Clip(t.chain)
 	t.scopes = slices.Clip(t.scopes)
 	t.fails = slices.Clip(t.fails)
 	t.open = slices.Clip(t.open)

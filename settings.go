@@ -7,8 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/go-json-experiment/json/jsontext"
+	"unicode/utf8"
 
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/table"
@@ -28,9 +27,9 @@ func Chain(middleware ...Middleware) Setting {
 			for _, k := range m.Raises {
 				b.kind(at, "Chain: "+m.Name, k)
 			}
-			l := &link{Middleware: m, at: at, depth: len(t.links)}
-			t.links = append(t.links, l)
-			b.links = append(b.links, l)
+			l := &chained{Middleware: m, at: at, depth: len(t.chain)}
+			t.chain = append(t.chain, l)
+			b.chained = append(b.chained, l)
 		}
 	}}
 }
@@ -367,11 +366,9 @@ func Envelope(member string) Setting {
 		slot: slotEnvelope,
 		mode: replaces | ofGroups,
 		apply: func(b *builder, at place, t *terms) {
-			quoted, err := jsontext.AppendQuote(nil, member)
-			if err != nil || member == "" {
+			if t.envelope = member; member == "" || !utf8.ValidString(member) {
 				b.mistake(at, "Envelope: %q is no name for a member; Undo takes one off", member)
 			}
-			t.envelope = "{" + string(quoted) + ":"
 		},
 		undone: func(t *terms) { t.envelope = "" },
 		acts:   sendsJSON,

@@ -9,8 +9,8 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// A Step is one of the things that happen to a request, in this order: the links of its
-// chain, with the guard in its place among them, the seats that Limits.AtOnce counts,
+// A Step is one of the things that happen to a request, in this order: the middleware of its
+// chain, with the guard in its place among it, the seats that Limits.AtOnce counts,
 // reading the input, the call of the route's function or handler, and sending the output.
 // Where one fails the rest is left out, and the failure is sent.
 type Step struct {
@@ -23,8 +23,8 @@ type Step struct {
 type StepKind uint8
 
 const (
-	// StepLink is a middleware, with all that is behind it.
-	StepLink StepKind = iota
+	// StepMiddleware is a middleware, with all that is behind it.
+	StepMiddleware StepKind = iota
 	// StepGuard asks the guard, and holds the caller's scopes against the route's.
 	StepGuard
 	// StepSeats takes one of the seats of Limits.AtOnce.
@@ -39,9 +39,9 @@ const (
 	StepFail
 )
 
-// String gives the kind in lower case: link, guard, seats, read, call, send, fail.
+// String gives the kind in lower case: middleware, guard, seats, read, call, send, fail.
 func (k StepKind) String() string {
-	return [...]string{"link", "guard", "seats", "read", "call", "send", "fail"}[k]
+	return [...]string{"middleware", "guard", "seats", "read", "call", "send", "fail"}[k]
 }
 
 // An Observer is told about the steps of requests while they happen, by the goroutine in
@@ -50,8 +50,8 @@ type Observer interface {
 	// StepBegins is called before a step.
 	StepBegins(ctx context.Context, step Step)
 	// StepEnds is called after it. The error is what the step decided: nil lets the
-	// request go on; that of StepFail is the problem that was sent. A link that
-	// panics has the panic as its error.
+	// request go on; that of StepFail is the problem that was sent. One that panics
+	// ends with an error that says so.
 	StepEnds(ctx context.Context, step Step, err error)
 }
 
@@ -66,30 +66,30 @@ func Observe(by Observer) Setting {
 	}}
 }
 
-// Steps are what a request passes before its route: those before link k begin at from[k].
+// Steps are what a request passes before its route: those from the k-th middleware on begin at from[k].
 type steps struct {
 	list []step
-	from []int // by number of link; the last is for what comes behind all links
+	from []int // by number of the middleware; the last is for what comes behind all of it
 }
 
-// A step is a Step with what it does: a link goes on by itself.
+// A step is a Step with what it needs.
 type step struct {
 	Step
-	link http.Handler
-	seat chan struct{}
+	middleware http.Handler
+	seat       chan struct{}
 }
 
 // makeSteps orders what a request passes before its route. Where the guard is not asked the
 // same terms have other steps.
 func (t *terms) makeSteps(guarded bool) *steps {
 	s := &steps{}
-	for k := range len(t.links) + 1 {
+	for k := range len(t.chain) + 1 {
 		s.from = append(s.from, len(s.list))
 		if guarded && k == t.after {
 			s.list = append(s.list, step{Step: Step{StepGuard, t.guard.Scheme().Name}})
 		}
-		if k < len(t.links) {
-			s.list = append(s.list, step{Step: Step{StepLink, t.links[k].Name}, link: t.links[k].handler})
+		if k < len(t.chain) {
+			s.list = append(s.list, step{Step: Step{StepMiddleware, t.chain[k].Name}, middleware: t.chain[k].handler})
 		}
 	}
 	for _, seat := range t.seats {
@@ -98,9 +98,9 @@ func (t *terms) makeSteps(guarded bool) *steps {
 	return s
 }
 
-// A next is the handler behind a link: it goes on with the steps of whichever route the
+// A next is the handler behind a middleware: it goes on with the steps of whichever route the
 // request is for. One middleware serves many routes, so only the request knows what
-// comes next. Its value is the number of the link that does.
+// comes next. Its value is the number of the middleware that does.
 type next int
 
 func (k next) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -112,7 +112,7 @@ func (k next) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.goOn(int(k), w, r)
 }
 
-// goOn goes through the steps of a request, beginning with those before link k. It returns
+// goOn goes through the steps of a request, beginning at the k-th middleware. It returns
 // when the request has been answered, whatever happens on the way.
 func (s *state) goOn(k int, w http.ResponseWriter, r *http.Request) {
 	defer s.catch(w, r)
@@ -120,8 +120,8 @@ func (s *state) goOn(k int, w http.ResponseWriter, r *http.Request) {
 	for i := t.steps.from[k]; i < len(t.steps.list); i++ {
 		var err error
 		switch step := &t.steps.list[i]; step.Kind {
-		case StepLink:
-			s.take(step.Step, func() error { step.link.ServeHTTP(w, r); return nil })
+		case StepMiddleware:
+			s.take(step.Step, func() error { step.middleware.ServeHTTP(w, r); return nil })
 			return
 		case StepGuard:
 			err = s.take(step.Step, func() error { return t.terms().admit(r, s) })

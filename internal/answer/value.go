@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/internal/check"
 )
@@ -19,8 +20,8 @@ type Plan struct {
 	Type        reflect.Type // of the value; nil where there is none
 	Schema      *check.Type
 	Status      int
-	Conditional bool // a GET has a tag and answers 304
-	envelope    string
+	Conditional bool   // a GET has a tag and answers 304
+	envelope    string // what stands before a value
 	development bool
 }
 
@@ -40,8 +41,11 @@ func Compile(t reflect.Type, c Config) *Plan {
 		Type:        t,
 		Status:      c.Status,
 		Conditional: c.Conditional,
-		envelope:    c.Envelope,
 		development: c.Development,
+	}
+	if c.Envelope != "" {
+		quoted, _ := jsontext.AppendQuote(nil, c.Envelope) // it is valid UTF-8
+		p.envelope = "{" + string(quoted) + ":"
 	}
 	switch {
 	case t == nil:

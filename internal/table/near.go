@@ -23,11 +23,11 @@ func (t *Table) Near(method, path string) []int {
 	type candidate struct{ route, distance int }
 	var found []candidate
 	for i, r := range t.routes {
-		d := templateDistance(r.Template.String(), path)
-		if r.Method != method && r.Method != AnyMethod {
+		d := templateDistance(r.template, path)
+		if r.method != method && r.method != AnyMethod {
 			d++
 		}
-		if d <= 2+len(path)/5 && !strings.HasPrefix(r.Template.String(), "/{+") {
+		if d <= 2+len(path)/5 && !strings.HasPrefix(r.template, "/{+") {
 			found = append(found, candidate{i, d})
 		}
 	}

@@ -90,7 +90,7 @@ func (t *Table) nearby(method string, u *url.URL, h map[string][]string, m *Matc
 	}
 	other := route.OtherSlash(clean)
 	if to == "" && t.FindEscaped(method, other, &found) {
-		switch policy := t.routes[found.Route].Slash; {
+		switch policy := t.routes[found.Route].slash; {
 		case policy == SlashStrict:
 		case policy == SlashRedirect:
 			to = other
@@ -132,7 +132,7 @@ func unescape(escaped string) (path, raw string, ok bool) {
 func (t *Table) Allowed(escaped string) []string {
 	methods := []string{"OPTIONS"}
 	for _, i := range t.AllEscaped(escaped) {
-		m := t.routes[i].Method
+		m := t.routes[i].method
 		methods = append(methods, m)
 		if m == "GET" {
 			methods = append(methods, "HEAD")

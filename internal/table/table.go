@@ -22,6 +22,13 @@ type Route struct {
 	Files    bool // it serves files, so whether a path leads to one is seen later
 }
 
+// kept is what a table keeps of a route for when a search has found nothing.
+type kept struct {
+	method   string
+	template string
+	slash    Slash
+}
+
 // A Builder collects routes and groups for a [Table]. The zero Builder is empty and
 // ready. It is not safe for concurrent use.
 type Builder struct {
@@ -79,7 +86,7 @@ type Table struct {
 	texts   slots     // by what follows common, whole
 	lengths [][]shape // by number of segments after common; the last: and more
 	forms   []form
-	routes  []Route
+	routes  []kept
 	percent bool // some text holds a canonical escape, so paths with % need their canonical form
 }
 
@@ -165,7 +172,7 @@ func rank(s segment.Segment) uint32 {
 // Table makes the table. The Builder can go on to grow; tables made before do
 // not change.
 func (b *Builder) Table() *Table {
-	t := &Table{common: b.common(), routes: make([]Route, len(b.routes))}
+	t := &Table{common: b.common(), routes: make([]kept, len(b.routes))}
 	skip := strings.Count(t.common, "/")
 	longest := 0
 	texts := newShape(nil)
@@ -184,7 +191,7 @@ func (b *Builder) Table() *Table {
 		return shapes[key].add(t, segments)
 	}
 	for i, r := range b.routes {
-		t.routes[i] = r.Route
+		t.routes[i] = kept{r.Method, r.Template.String(), r.Slash}
 		if r.clashed {
 			continue
 		}

@@ -1,0 +1,139 @@
+package wicketwaytest_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/wicketwaytest"
+)
+
+func TestOurMiddlewareKeepsItsDuties(t *testing.T) {
+	quiet := slog.New(slog.DiscardHandler)
+	for _, m := range []wicketway.Middleware{requestid.Assign(), accesslog.To(quiet), compress.Bodies(), compress.Requests()} {
+		wicketwaytest.Middleware(t, m)
+		wicketwaytest.Middleware(t, m, wicketwaytest.Header("Accept-Encoding", "gzip"))
+	}
+}
+
+// bare hides everything but the three methods.
+type bare struct{ http.ResponseWriter }
+
+// Middlewares that each look right, and what is said of them.
+func TestWrongMiddlewareIsCaught(t *testing.T) {
+	var shared atomic.Value
+	wrap := func(f func(next http.Handler, w http.ResponseWriter, r *http.Request)) wicketway.Middleware {
+		return wicketway.Wrap("wrong", func(next http.Handler) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { f(next, w, r) })
+		})
+	}
+	for _, c := range []struct {
+		name  string
+		m     wicketway.Middleware
+		wants []string
+	}{
+		{"hides the writer's abilities", wrap(func(next http.Handler, w http.ResponseWriter, r *http.Request) {
+			next.ServeHTTP(bare{w}, r)
+		}), []string{"keep http.Flusher", "keep http.Hijacker", "deadlines and full duplex", "a method Unwrap"}},
+		{"tries again", wrap(func(next http.Handler, w http.ResponseWriter, r *http.Request) {
+			next.ServeHTTP(httptest.NewRecorder(), r)
+			next.ServeHTTP(w, r)
+		}), []string{"next was called 2 times"}},
+		{"loses the context", wrap(func(next http.Handler, w http.ResponseWriter, r *http.Request) {
+			next.ServeHTTP(w, r.WithContext(context.Background()))
+		}), []string{"what the context held is gone"}},
+		{"keeps what belongs to a request", wrap(func(next http.Handler, w http.ResponseWriter, r *http.Request) {
+			shared.Store(r.Header.Get("Duty"))
+			time.Sleep(time.Millisecond)
+			r.Header.Set("Duty", shared.Load().(string))
+			next.ServeHTTP(w, r)
+		}), []string{"the answer of another"}},
+		{"writes when it should be over", wrap(func(next http.Handler, w http.ResponseWriter, r *http.Request) {
+			next.ServeHTTP(w, r)
+			if r.RemoteAddr == httptest.NewRequest("GET", "/", nil).RemoteAddr { // over a connection it is a race as well
+				go func() { <-r.Context().Done(); io.WriteString(w, "late") }()
+			}
+		}), []string{"after ServeHTTP had returned"}},
+		{"never ends what it has begun", wrap(func(next http.Handler, w http.ResponseWriter, r *http.Request) {
+			go func() { <-make(chan int) }()
+			next.ServeHTTP(w, r)
+		}), []string{"goroutines more"}},
+	} {
+		err := wicketwaytest.CheckMiddleware(c.m)
+		for _, want := range c.wants {
+			if err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("a middleware that %s: wanted %q, got %v", c.name, want, err)
+			}
+		}
+	}
+}
+
+var errClosed = problem.Define(http.StatusConflict, "closed", "The lock is closed").Carries("reopens", "2027-05-04")
+
+type booking struct {
+	Lock string `from:"path lock"`
+	Days []int  `from:"query days"`
+	Key  string `from:"header Idempotency-Key"`
+	Seat string `from:"cookie seat"`
+	Body struct {
+		Crew int `json:"crew" rule:"maximum=40"`
+	} `from:"body"`
+}
+
+type booked struct {
+	Said string `json:"said"`
+}
+
+func book(_ context.Context, in booking) (*wicketway.Reply[booked], error) {
+	if in.Lock == "closed" {
+		return nil, errClosed.New("It is Sunday.").With("reopens", "2027-05-04")
+	}
+	said := strings.Join([]string{in.Lock, in.Key, in.Seat}, " ")
+	return &wicketway.Reply[booked]{Status: http.StatusCreated, Header: http.Header{"Location": {"/x"}}, Value: booked{said}}, nil
+}
+
+func rest(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }
+
+func unknown(context.Context, wicketway.None) (int, error) { return 0, nil }
+
+func TestCall(t *testing.T) {
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"},
+		wicketway.Envelope("data"),
+		wicketway.Route("POST /locks/{lock}", book, wicketway.Fails(errClosed)),
+		wicketway.Route("DELETE /locks", rest),
+	)
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := booking{Lock: "a/b", Days: []int{1, 2}, Key: "k", Seat: "s"}
+	got, p := wicketwaytest.Call(t, api, book, in)
+	if p != nil || got.Status != http.StatusCreated || got.Header.Get("Location") != "/x" || got.Value.Said != "a/b k s" {
+		t.Errorf("%+v, %v", got, p)
+	}
+	in.Body.Crew = 99
+	if got, p := wicketwaytest.Call(t, api, book, in); got != nil || !errors.Is(p, problem.Invalid) || len(p.Items()) != 1 {
+		t.Errorf("a wrong input: %+v, %v", got, p)
+	}
+	_, p = wicketwaytest.Call(t, api, book, booking{Lock: "closed"})
+	if reopens, _ := p.Member("reopens"); !errors.Is(p, errClosed) || p.Detail() != "It is Sunday." || reopens == nil {
+		t.Errorf("a problem: %v", p)
+	}
+	if _, p := wicketwaytest.Call(t, api, rest, wicketway.None{}); p != nil {
+		t.Error(p)
+	}
+	if _, err := api.NewRequest(t.Context(), unknown, wicketway.None{}); err == nil || !strings.Contains(err.Error(), "no route is served by") {
+		t.Errorf("a function that serves nothing: %v", err)
+	}
+}
