@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
 
@@ -76,6 +77,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 	serve := func(context.Context, None) (None, error) { return None{}, nil }
 	var guard Authenticator
 	var setting Setting
+	ok := http.NotFoundHandler()
 	group := func(of reflect.Type) func(*testing.T) string {
 		return func(t *testing.T) string { return planned("POST", nil, of, reflect.TypeFor[None]()).Error() }
 	}
@@ -99,7 +101,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"no such policy":            {built(Slashes(9), Route("GET /x", serve)), []string{"9 is no policy"}},
 		"no prefix":                 {built(At("", Route("GET /x", serve))), []string{"the prefix is empty"}},
 		"no scopes":                 {built(Guard(wrongGuard{}), Scopes(), Route("GET /x", serve)), []string{"none is given"}},
-		"conditions without a GET":  {built(Route("PUT /x", serve, Conditional())), []string{"no GET stands here"}},
+		"conditions without a GET":  {built(Route("PUT /x", serve, Conditional())), []string{"has no effect: no GET stands here"}},
 		"205 with content":          {built(Route("GET /x", func(context.Context, None) (string, error) { return "", nil }, Answers(205))), []string{"205 has no content"}},
 		"several at once": {built(Route("GET /{x", func(context.Context, struct {
 			A int `from:"querry a"`
@@ -107,7 +109,30 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		}) (None, error) {
 			return None{}, nil
 		}, Answers(99))), []string{"never closed", `unknown source "querry"`, "rule minLength", `"x" is not a number`, "99 is no status"}},
-		"a body under a path": {built(Route("POST /{x}", func(context.Context, struct{ A int }) (None, error) { return None{}, nil })), []string{"no field reads {x}"}},
+		"a body under a path":             {built(Route("POST /{x}", func(context.Context, struct{ A int }) (None, error) { return None{}, nil })), []string{"no field reads {x}"}},
+		"an envelope around a handler":    {built(Envelope("data"), Handle("GET /x", ok), Handle("GET /y", ok)), []string{"Envelope: has no effect: no route here sends a value as JSON"}},
+		"a status for a handler":          {built(Handle("GET /x", ok, Answers(201))), []string{"Answers: has no effect: no route here has a function"}},
+		"tags for a handler":              {built(Handle("GET /x", ok, Conditional())), []string{"Conditional: has no effect: no GET stands here"}},
+		"uniform functions":               {built(Uniform(), Route("GET /x", serve)), []string{"Uniform: has no effect: no plain or mounted handler"}},
+		"a listing without files":         {built(Listing(), Route("GET /x", serve)), []string{"Listing: has no effect: no Files"}},
+		"unknown members of nothing":      {built(AllowUnknown(), IgnoreReadOnly(), Route("GET /x", serve)), []string{"AllowUnknown: has no effect: no route here reads a JSON body", "IgnoreReadOnly: has no"}},
+		"a body limit for a handler":      {built(Limits{Body: 5}, Handle("POST /x", ok)), []string{"Limits: has no effect: no route here reads an input"}},
+		"a guard around nothing":          {built(Group(Guard(wrongGuard{}), Route("GET /x", serve, Public()))), []string{"Guard: has no effect: every route here is public"}},
+		"public without a guard":          {built(Route("GET /x", serve, Public())), []string{"Public: has no effect: no guard is around it"}},
+		"a public method that nobody has": {built(Guard(wrongGuard{}), Public("PUT"), Route("GET /x", serve)), []string{"Public: has no effect: no route here has one of its methods"}},
+		"a public method in lower case":   {built(Guard(wrongGuard{}), Public("get", "GET"), Route("GET /x", serve), Route("PUT /x", serve)), []string{`Public: "get" is no method`}},
+		"a group without a route":         {built(Route("GET /x", serve), Group(Guard(wrongGuard{}), Slashes(SlashSame))), []string{"Group: has settings, but no route stands in it"}},
+		"a name for a group":              {built(Name("x"), Route("GET /x", serve)), []string{"Name: speaks of one route"}},
+		"what adds up cannot be undone":   {built(Translate(func(error) error { return nil }), Route("GET /x", serve, Undo(Translate()), Undo(Guard(wrongGuard{})))), []string{"Translate cannot be undone", "use Public for a Guard"}},
+		"nothing to undo":                 {built(Route("GET /x", serve, Undo(Envelope("a")))), []string{"Undo of Envelope: has no effect: no group around it"}},
+		"everything undone":               {built(Slashes(SlashSame), Route("GET /x", serve, Undo(Slashes(SlashSame)))), []string{"Slashes: has no effect: inner settings overrule it"}},
+		"nil values":                      {built(Undo(nil), Observe(nil), Attach((*gate)(nil)), Route("GET /x", serve)), []string{"Undo: the setting is nil", "Observe: the observer is nil", "Attach: the *wicketway.gate is nil"}},
+		"a value that nobody reads":       {built(Attach(gate{}), Route("GET /x", serve)), []string{"has no effect: no middleware in the chain and no guard here reads a wicketway.gate"}},
+		"the path of problems": {built(Route("GET /problems/{x}", func(context.Context, struct {
+			X string `from:"path x"`
+		}) (None, error) { return None{}, nil })), []string{"GET /problems/{x}: matches the same paths as GET /problems/{code}", "ProblemBase takes it away"}},
+		"a middleware that refuses a route": {built(Chain(Middleware{Name: "picky", Wrap: func(next http.Handler) http.Handler { return next }, CheckRoute: func(f Facts) error { return fmt.Errorf("%s is too short", f.Path) }}), Route("GET /x", serve)), []string{"picky: GET /x: /x is too short"}},
+		"a kind of a middleware":            {built(Chain(Middleware{Name: "odd", Wrap: func(next http.Handler) http.Handler { return next }, Raises: []*problem.Kind{problem.Define(200, "Odd", "")}}), Route("GET /x", serve)), []string{"Chain: odd: problem"}},
 		"rules for rule": {group(reflect.TypeFor[struct {
 			A int `from:"query a" rules:"minimum=1"`
 		}]()), []string{"the struct tag rules is read by nobody: write rule"}},
@@ -158,6 +183,9 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		}]()), []string{"what is readOnly is never sent"}},
 	} {
 		said := c.mistakes(t)
+		if n := strings.Count(said, "has no effect"); n > strings.Count(strings.Join(c.want, ""), "has no") {
+			t.Errorf("%s: said more than once, or noise: %s", name, said)
+		}
 		for _, want := range c.want {
 			if !strings.Contains(said, want) {
 				t.Errorf("%s: wanted %q, got %s", name, want, said)

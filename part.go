@@ -2,8 +2,10 @@ package wicketway
 
 import (
 	"fmt"
+	"path"
 	"path/filepath"
 	"runtime"
+	"strings"
 )
 
 // A Part is one piece of a description: what [Route], [At], [Group], [Version]
@@ -70,6 +72,17 @@ func (p place) frame() (file string, line int) {
 	}
 	f, _ := runtime.CallersFrames([]uintptr{p.pc}).Next()
 	return f.File, f.Line
+}
+
+// isForeign reports whether p is in another package than q. What another package has made
+// is best found where it is used.
+func (p place) isForeign(q place) bool { return p.pkg() != q.pkg() }
+
+func (p place) pkg() string {
+	f, _ := runtime.CallersFrames([]uintptr{p.pc}).Next()
+	folder, name := path.Split(f.Function)
+	name, _, _ = strings.Cut(name, ".")
+	return folder + name
 }
 
 // String gives the file's name without its folder, and the line.

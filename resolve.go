@@ -49,7 +49,7 @@ func (b *builder) list(l *list, parts []Part) *list {
 		switch p := p.(type) {
 		case Setting:
 			s := p.setting()
-			if s.at.pc == 0 { // a literal has no place but its list's
+			if s.at.pc == 0 || s.at.isForeign(l.at) { // a literal, or what another package has made
 				s.at = l.at
 			}
 			l.settings = append(l.settings, s)
@@ -186,6 +186,9 @@ func settingsOf(settings []Setting) []Part {
 // each, however many routes it stands around.
 func (b *builder) checkSettings() {
 	for _, r := range b.routes {
+		if r.part.own {
+			continue
+		}
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
@@ -206,7 +209,7 @@ func (b *builder) checkSettings() {
 		for i, s := range l.settings {
 			switch {
 			case l.used[i], b.wrong[s.at]:
-			case s.lacks == "":
+			case s.lacks == "", b.overruled(l, &l.settings[i]):
 				b.mistake(s.at, "%s: has no effect: inner settings overrule it for every route", s.name)
 			default:
 				b.mistake(s.at, "%s: has no effect: %s", s.name, s.lacks)
@@ -231,9 +234,25 @@ func overruled(s *setting, at *list, r *resolved) bool {
 	return false
 }
 
+// overruled reports whether a setting would have an effect on a route, if no inner one
+// took its place.
+func (b *builder) overruled(at *list, s *setting) bool {
+	for _, r := range b.routes {
+		for l := r.list; l != nil; l = l.outer {
+			if !r.part.own && l == at && overruled(s, at, r) && (s.value != nil || s.acts(r)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // checkFacts asks middleware and attached values about the routes that they are for.
 func (b *builder) checkFacts() {
 	for _, r := range b.routes {
+		if r.part.own {
+			continue
+		}
 		var facts *Facts
 		ask := func(at place, name string, check func(Facts) error) {
 			if facts == nil {

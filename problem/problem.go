@@ -196,11 +196,17 @@ func (i *Item) place(b *strings.Builder) {
 	}
 }
 
-// Is reports whether target is the problem's kind or a kind of its family.
-func (p *Problem) Is(target error) bool { return p.kind.Is(target) }
+// Is reports whether target is the problem's kind or a kind of its family. A nil problem
+// is none.
+func (p *Problem) Is(target error) bool { return p != nil && p.kind.Is(target) }
 
 // Unwrap gives the cause.
-func (p *Problem) Unwrap() error { return p.cause }
+func (p *Problem) Unwrap() error {
+	if p == nil {
+		return nil
+	}
+	return p.cause
+}
 
 // In finds the problem that an error holds: a Problem, or a Kind returned as it
 // is; nil where it holds neither.

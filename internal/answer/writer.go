@@ -209,6 +209,9 @@ func (w *Writer) sendHeader() {
 }
 
 func (w *Writer) Write(p []byte) (int, error) {
+	if w.hijacked {
+		return 0, http.ErrHijacked
+	}
 	if w.diverted != 0 {
 		w.held = append(w.held, p[:min(len(p), mostDiverted-len(w.held))]...)
 		return len(p), nil
@@ -245,7 +248,7 @@ func (w *Writer) ReadFrom(from io.Reader) (int64, error) {
 	if w.status == 0 && w.diverted == 0 {
 		w.WriteHeader(http.StatusOK)
 	}
-	if !ok || !w.sent || w.head || w.coder != nil || w.diverted != 0 {
+	if !ok || !w.sent || w.hijacked || w.head || w.coder != nil || w.diverted != 0 {
 		return io.Copy(struct{ io.Writer }{w}, from)
 	}
 	w.bound()

@@ -1,0 +1,148 @@
+package wicketway_test
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/wicketway/wicketway"
+)
+
+type depth struct {
+	Level int `json:"level"`
+}
+
+// What replaces can be undone further in, and Public can name methods.
+func TestSettingsAreUndone(t *testing.T) {
+	none := func(context.Context, wicketway.None) (depth, error) { return depth{1}, nil }
+	slow := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, limited := r.Context().Deadline()
+		fmt.Fprint(w, "limited ", limited)
+	})
+	bad := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "plain words", 400) })
+	take := func(_ context.Context, in depth) (wicketway.None, error) { return wicketway.None{}, nil }
+	api := mustBuild(
+		wicketway.Envelope("data"),
+		wicketway.Development(),
+		wicketway.Limits{Time: time.Minute, AtOnce: 1, Body: 4},
+		wicketway.Uniform(),
+		wicketway.AllowUnknown(),
+		wicketway.Answers(http.StatusAccepted),
+		wicketway.Slashes(wicketway.SlashStrict),
+		wicketway.ProblemBase("https://canal.example/p/"),
+		wicketway.Route("GET /wrapped", none),
+		wicketway.Handle("GET /limited", slow),
+		wicketway.Handle("GET /uniform", bad),
+		wicketway.Route("POST /take", take),
+		wicketway.Group(
+			wicketway.Undo(wicketway.Envelope("")),
+			wicketway.Undo(wicketway.Development()),
+			wicketway.Undo(wicketway.Limits{Time: 1, AtOnce: 1, Body: 1}),
+			wicketway.Undo(wicketway.Uniform()),
+			wicketway.Undo(wicketway.AllowUnknown()),
+			wicketway.Undo(wicketway.Answers(0)),
+			wicketway.Undo(wicketway.Slashes(wicketway.SlashSame)),
+			wicketway.Undo(wicketway.ProblemBase("")),
+			wicketway.Route("GET /bare", none),
+			wicketway.Handle("GET /unlimited", slow),
+			wicketway.Handle("GET /plain", bad),
+			wicketway.Route("POST /strict", take),
+		),
+		wicketway.Group(
+			wicketway.Guard(plate("p")),
+			wicketway.Public("GET"),
+			wicketway.Route("GET /read", whoami),
+			wicketway.Route("PUT /read", whoami),
+			wicketway.Group(wicketway.Guard(plate("q")), wicketway.Route("GET /closed", whoami)),
+		),
+	)
+	for request, want := range map[string]string{
+		"GET /wrapped":      "202 {\"data\":{\n",
+		"GET /bare":         "200 {\"level\":1}",
+		"GET /bare/":        "308",
+		"GET /wrapped/":     "404",
+		"GET /limited":      "200 limited true",
+		"GET /unlimited":    "200 limited false",
+		"GET /uniform":      "400 {\n",
+		"GET /plain":        "400 plain words",
+		"POST /take":        "413",
+		"POST /strict":      `422 {"type":"/problems/input-invalid"`,
+		"GET /read":         "202",
+		"HEAD /read":        "202",
+		"PUT /read":         "401",
+		"GET /closed":       "401",
+		"GET /bare/nothing": "404 {\n",
+	} {
+		method, path, _ := strings.Cut(request, " ")
+		r := httptest.NewRequest(method, path, strings.NewReader(`{"level":1,"x":2}`))
+		r.Header.Set("Content-Type", "application/json")
+		w := httptest.NewRecorder()
+		api.ServeHTTP(w, r)
+		if got := fmt.Sprint(w.Code, " ", w.Body); !strings.HasPrefix(got, want) {
+			t.Errorf("%s: %.200s, want %s", request, got, want)
+		}
+	}
+}
+
+// A diary takes down the steps of a request.
+type diary struct {
+	mu    sync.Mutex
+	lines []string
+}
+
+func (d *diary) StepBegins(_ context.Context, s wicketway.Step) { d.note("+" + d.name(s)) }
+
+func (d *diary) StepEnds(_ context.Context, s wicketway.Step, err error) {
+	line := "-" + d.name(s)
+	if err != nil {
+		line += "!"
+	}
+	d.note(line)
+}
+
+func (*diary) name(s wicketway.Step) string {
+	if s.Name == "" {
+		return s.Kind.String()
+	}
+	return s.Kind.String() + " " + s.Name
+}
+
+func (d *diary) note(line string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.lines = append(d.lines, line)
+}
+
+func TestStepsAreObserved(t *testing.T) {
+	d := &diary{}
+	pass := func(next http.Handler) http.Handler { return next }
+	api := mustBuild(
+		wicketway.Observe(d),
+		wicketway.Chain(wicketway.Wrap("outer", pass)),
+		wicketway.Limits{AtOnce: 1},
+		wicketway.Handle("GET /handler", http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic("wet") })),
+		wicketway.Group(wicketway.Guard(plate("p")),
+			wicketway.Route("GET /locks/{lock}", findLock, wicketway.Chain(wicketway.Wrap("inner", pass)))),
+	)
+	for request, want := range map[string]string{
+		"p /locks/bell":         "+middleware outer +guard p -guard p +middleware inner +seats -seats +read -read +call -call +send -send -middleware inner -middleware outer",
+		" /locks/bell":          "+middleware outer +guard p -guard p! +fail -fail! -middleware outer",
+		"p /locks/bell?since=x": "+middleware outer +guard p -guard p +middleware inner +seats -seats +read -read! +fail -fail! -middleware inner -middleware outer",
+		" /handler":             "+middleware outer +seats -seats +call -call! +fail -fail! -middleware outer",
+		" /nothing":             "+middleware outer +seats -seats +fail -fail! -middleware outer",
+	} {
+		who, path, _ := strings.Cut(request, " ")
+		r := httptest.NewRequest("GET", path, nil)
+		r.Header.Set("Plate", who)
+		d.lines = nil
+		api.ServeHTTP(httptest.NewRecorder(), r)
+		if got := strings.Join(d.lines, " "); got != want {
+			t.Errorf("%s:\n got %s\nwant %s", request, got, want)
+		}
+	}
+}
