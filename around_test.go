@@ -292,6 +292,47 @@ func TestPlainHandlersMountsAndFiles(t *testing.T) {
 	}
 }
 
+// A file that is not there is a miss like any other: Files at the root hide neither the
+// API's own 404 nor another route's slash or method. Of files behind a guard nothing is told.
+func TestFilesThatAreNotThere(t *testing.T) {
+	files := fstest.MapFS{"a.txt": {Data: []byte("a")}, "d/index.html": {Data: []byte("<p>")}, ".env": {Data: []byte("secret")}}
+	api := mustBuild(
+		wicketway.Development(),
+		wicketway.Files("/", files),
+		wicketway.Route("GET /locks", whoami),
+		wicketway.Route("POST /book", whoami),
+		wicketway.At("/safe", wicketway.Guard(plate("p")), wicketway.Files("/", files)),
+	)
+	for request, want := range map[string]string{
+		"GET /a.txt":        "200",
+		"GET /none.txt":     "404 Nothing is at /none.txt.",
+		"HEAD /none.txt":    "404",
+		"GET /lock":         `404 "near": [` + "\n" + `      "GET /locks"`,
+		"POST /none.txt":    "404 Nothing is at /none.txt.",
+		"OPTIONS /none.txt": "404",
+		"POST /a.txt":       "405 GET, HEAD, OPTIONS",
+		"POST /.env":        "404",
+		"POST /d/":          "405 GET, HEAD, OPTIONS",
+		"OPTIONS /a.txt":    "204 GET, HEAD, OPTIONS",
+		"GET /locks/":       "308 /locks",
+		"GET /book":         "405 OPTIONS, POST",
+		"POST /book":        "200",
+		"GET /safe/a.txt":   "401",
+		"GET /safe/none":    "401",
+		"POST /safe/a.txt":  "405 GET, HEAD, OPTIONS",
+		"POST /safe/none":   "405 GET, HEAD, OPTIONS",
+	} {
+		method, path, _ := strings.Cut(request, " ")
+		w := httptest.NewRecorder()
+		api.ServeHTTP(w, httptest.NewRequest(method, path, nil))
+		status, more, _ := strings.Cut(want, " ")
+		said := w.Header().Get("Allow") + w.Header().Get("Location") + w.Body.String()
+		if fmt.Sprint(w.Code) != status || !strings.Contains(said, more) || w.Header().Get("Allow") != "" && w.Header().Get("Allow") != more {
+			t.Errorf("%s: %d %s %s, want %s", request, w.Code, w.Header(), w.Body, want)
+		}
+	}
+}
+
 func TestLinks(t *testing.T) {
 	type span struct {
 		From int64     `from:"path from"`

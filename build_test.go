@@ -130,7 +130,9 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"a value that nobody reads":       {built(Attach(gate{}), Route("GET /x", serve)), []string{"has no effect: no middleware in the chain and no guard here reads a wicketway.gate"}},
 		"the path of problems": {built(Route("GET /problems/{x}", func(context.Context, struct {
 			X string `from:"path x"`
-		}) (None, error) { return None{}, nil })), []string{"GET /problems/{x}: matches the same paths as GET /problems/{code}", "ProblemBase takes it away"}},
+		}) (None, error) {
+			return None{}, nil
+		})), []string{"GET /problems/{x}: matches the same paths as GET /problems/{code}", "ProblemBase takes it away"}},
 		"a middleware that refuses a route": {built(Chain(Middleware{Name: "picky", Wrap: func(next http.Handler) http.Handler { return next }, CheckRoute: func(f Facts) error { return fmt.Errorf("%s is too short", f.Path) }}), Route("GET /x", serve)), []string{"picky: GET /x: /x is too short"}},
 		"a kind of a middleware":            {built(Chain(Middleware{Name: "odd", Wrap: func(next http.Handler) http.Handler { return next }, Raises: []*problem.Kind{problem.Define(200, "Odd", "")}}), Route("GET /x", serve)), []string{"Chain: odd: problem"}},
 		"rules for rule": {group(reflect.TypeFor[struct {

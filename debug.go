@@ -10,7 +10,6 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
-	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -35,10 +34,8 @@ func (s *state) debug(p *problem.Problem) jsontext.Value {
 	if t := s.target; !t.isFallback() {
 		info.Route = t.line() + " at " + t.at.String()
 	}
-	if p.Kind() == problem.NotFound && s.resolution.Outcome == table.NotFound {
-		for _, i := range s.api.table.Near(s.request.Method, s.request.URL.Path) {
-			info.Near = append(info.Near, s.api.targets[i].line())
-		}
+	if near, ok := errors.AsType[*nearError](p.Unwrap()); ok {
+		info.Near, info.Causes = near.routes, nil
 	}
 	stack := p.Stack()
 	if at, ok := errors.AsType[interface {

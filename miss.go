@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/table"
@@ -55,10 +56,11 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 		if as.Meant != "" {
 			meant = as.Meant
 		}
-		allowed := s.api.table.Allowed(meant)
-		if s.api.onlyMissingFiles(meant) {
+		routes := s.api.routesAt(meant)
+		if len(routes) == 0 {
 			break
 		}
+		allowed := s.api.table.Allowed(routes)
 		w.Header().Set("Allow", strings.Join(allowed, ", "))
 		if r.Method == http.MethodOptions { // RFC 9110, 9.3.7
 			w.WriteHeader(http.StatusNoContent)
@@ -70,20 +72,38 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 		return problem.VersionUnknown.Newf("There is no version %s at %s; served are %s.", asked, path, strings.Join(n.versions, ", ")).
 			With("versions", n.versions)
 	}
-	return problem.NotFound.Newf("Nothing is at %s.", path)
+	p := problem.NotFound.Newf("Nothing is at %s.", path)
+	if s.target.terms().development {
+		p.Because(s.api.nearest(r))
+	}
+	return p
 }
 
-// onlyMissingFiles reports whether all that matches a path are files that are not there.
-// Of files behind a guard nothing is told.
-func (a *API) onlyMissingFiles(escaped string) bool {
-	for _, i := range a.table.AllEscaped(escaped) {
-		t := &a.targets[i]
-		files, ok := t.end.(*fileServer)
-		if !ok || t.guarded() || files.has(a.table, escaped) {
-			return false
-		}
+// A nearError names the routes that may have been meant where nothing was found.
+type nearError struct{ routes []string }
+
+func (e *nearError) Error() string {
+	if e.routes == nil {
+		return "no route is near"
 	}
-	return true
+	return "near are " + strings.Join(e.routes, ", ")
+}
+
+func (a *API) nearest(r *http.Request) error {
+	var e nearError
+	for _, i := range a.table.Near(r.Method, r.URL.Path) {
+		e.routes = append(e.routes, a.targets[i].line())
+	}
+	return &e
+}
+
+// routesAt are the routes that match a path, without the files that are not there. Of files
+// behind a guard nothing is told, so they are always there.
+func (a *API) routesAt(escaped string) []int {
+	return slices.DeleteFunc(a.table.AllEscaped(escaped), func(i int) bool {
+		files, ok := a.targets[i].end.(*fileServer)
+		return ok && !a.targets[i].guarded() && !files.has(a.table, escaped)
+	})
 }
 
 // version is the version that the path asks for below the group's prefix, if it

@@ -111,7 +111,7 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 	case table.Redirected:
 		e.Status, e.Location = http.StatusPermanentRedirect, to.Location
 	case table.OtherMethods:
-		e.Status, e.Allow = http.StatusMethodNotAllowed, t.table.Allowed(cmp.Or(to.Meant, route.Escaped(target)))
+		e.Status, e.Allow = http.StatusMethodNotAllowed, t.table.Allowed(t.table.AllEscaped(cmp.Or(to.Meant, route.Escaped(target))))
 		if method == http.MethodOptions {
 			e.Status = http.StatusNoContent
 		}

@@ -231,7 +231,7 @@ func (m *Match) bind(s *shape, f *form, p *pieces) bool {
 			parts = parts[1:]
 			continue
 		}
-		m.spans[k] = segment.Span{uint32(start), uint32(end)}
+		m.spans[k] = segment.Span{Start: uint32(start), End: uint32(end)}
 		k++
 	}
 	if s.rest {
@@ -239,7 +239,7 @@ func (m *Match) bind(s *shape, f *form, p *pieces) bool {
 		if !segment.IsClean(m.path[start:]) {
 			return false
 		}
-		m.spans[k] = segment.Span{uint32(start), uint32(len(m.path))}
+		m.spans[k] = segment.Span{Start: uint32(start), End: uint32(len(m.path))}
 	}
 	return true
 }

@@ -92,12 +92,10 @@ func (t *Table) nearby(method string, u *url.URL, h map[string][]string, m *Matc
 	if to == "" && t.FindEscaped(method, other, &found) {
 		switch policy := t.routes[found.Route].slash; {
 		case policy == SlashStrict:
-		case policy == SlashRedirect:
+		case policy == SlashRedirect || preflight:
 			to = other
 		case clean != asked:
 			to = clean
-		case preflight:
-			to = other
 		default:
 			*m = found
 			return Resolution{Outcome: Found}
@@ -127,11 +125,11 @@ func unescape(escaped string) (path, raw string, ok bool) {
 	return path, raw, err == nil
 }
 
-// Allowed lists the methods of all routes that match an escaped path (RFC 9110, 10.2.1),
-// with those that are answered for them: HEAD after GET, and OPTIONS.
-func (t *Table) Allowed(escaped string) []string {
+// Allowed lists the methods of routes that match a path (RFC 9110, 10.2.1), with those that
+// are answered for them: HEAD after GET, and OPTIONS.
+func (t *Table) Allowed(routes []int) []string {
 	methods := []string{"OPTIONS"}
-	for _, i := range t.AllEscaped(escaped) {
+	for _, i := range routes {
 		m := t.routes[i].method
 		methods = append(methods, m)
 		if m == "GET" {

@@ -1,0 +1,109 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/wicketway/wicketway"
+)
+
+// What explain says of a request is what the API does, for random requests to random
+// APIs: the route, the status, Allow, Location, and the chain that is passed.
+func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 9))
+	one := func(of ...string) string { return of[random.IntN(len(of))] }
+	segments := []string{"/a", "/b", "/{x}", "/a{x}", "/{x}.{y}", "/a%2Fb", "/"}
+	requested := []string{"/a", "/b", "/c", "/ab", "/a.b", "/a%2Fb", "/", "//", "/.", "/..", "/%2e%2e", "/v1", "/problems", "/é"}
+	outcomes := map[int]int{}
+	for range 400 {
+		served := ""
+		mark := func(name string) wicketway.Setting {
+			return wicketway.Chain(wicketway.Wrap(name, func(next http.Handler) http.Handler {
+				return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+					w.Header().Add("Passed", name)
+					next.ServeHTTP(w, r)
+				})
+			}))
+		}
+		routes := func(n int) (parts []wicketway.Part) {
+			for range 1 + random.IntN(n) {
+				path := one(segments...)
+				if random.IntN(2) == 0 {
+					path = strings.TrimSuffix(path, "/") + strings.NewReplacer("x", "u", "y", "v").Replace(one(segments...))
+				}
+				line := one("GET", "GET", "POST", "PUT", "HEAD", "OPTIONS", "*") + " " + path
+				parts = append(parts, wicketway.Handle(line, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+					_, served = wicketway.RoutePattern(r.Context())
+				}), wicketway.Slashes(wicketway.Slash(random.IntN(3)))))
+			}
+			return parts
+		}
+		group := func(name, prefix string) wicketway.Part {
+			return wicketway.At(prefix, append(routes(3), mark(name))...)
+		}
+		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(routes(4),
+			mark("root"), group("one", "/a"), group("two", one("/a/b", "/b", "/{g}")),
+			wicketway.Version("v1", append(routes(3), mark("three"))...))...)
+		if err != nil {
+			continue // they clash
+		}
+		d, err := newDescribed(api.Describe())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 40 {
+			method, path := one("GET", "GET", "POST", "PUT", "HEAD", "OPTIONS", "DELETE"), ""
+			for range 1 + random.IntN(4) {
+				path += one(requested...)
+			}
+			target, err := url.ParseRequestURI(path)
+			if err != nil || target.Host != "" {
+				continue
+			}
+			r := httptest.NewRequestWithContext(context.Background(), method, "/", nil)
+			r.URL, r.RequestURI = target, path
+			if method == "OPTIONS" && random.IntN(2) == 0 {
+				r.Header.Set("Origin", "https://canal.example")
+				r.Header.Set("Access-Control-Request-Method", one("GET", "PUT"))
+			}
+			served = ""
+			w := httptest.NewRecorder()
+			api.ServeHTTP(w, r)
+			e := d.explain(method, target, r.Header)
+			passed := []string{}
+			for _, m := range e.Chain {
+				passed = append(passed, m.Name)
+			}
+			said, did := fmt.Sprint(e.Status, strings.Join(e.Allow, ", "), e.Location, passed), ""
+			if e.Route != nil {
+				said = fmt.Sprint(e.Route.Path, passed)
+				did = fmt.Sprint(served, w.Header()["Passed"])
+				if e.Route.Path == "/problems/{code}" {
+					continue
+				}
+			} else {
+				did = fmt.Sprint(w.Code, w.Header().Get("Allow"), w.Header().Get("Location"), w.Header()["Passed"])
+				outcomes[e.Status]++
+			}
+			if said != did {
+				lines := []string{}
+				for _, r := range d.Routes {
+					lines = append(lines, r.Method+" "+r.Path+" "+r.Slashes)
+				}
+				t.Fatalf("%s %s: explain says %s, the API does %s, of %q", method, path, said, did, slices.Compact(lines))
+			}
+		}
+	}
+	for _, status := range []int{204, 308, 404, 405} {
+		if outcomes[status] < 50 {
+			t.Errorf("only %d answers were %d", outcomes[status], status)
+		}
+	}
+}
