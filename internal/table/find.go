@@ -2,6 +2,7 @@ package table
 
 import (
 	"math/bits"
+	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/segment"
@@ -62,226 +63,209 @@ func (t *Table) Find(method, path, rawPath string, m *Match) Outcome {
 		}
 	}
 	m.path, m.Group = path, 0
-	seen := false
-	if len(t.forms) == 0 || !strings.HasPrefix(path, t.common) {
+	if !t.begins(path) {
 		return NotFound
 	}
-	for i := t.texts.start(hashWhole(path, len(t.common))); ; {
-		f := t.texts.next(t, &i)
-		if f == nil {
+	c, tail := cursor{t.start, len(t.common), 0}, tailOf(path)
+	for {
+		c = t.slide(path, tail, m, c)
+		if c.at == len(path) {
 			break
 		}
-		if path[len(t.common):] == f.first.text {
-			if f.pick(m, method) {
-				return Found
-			}
-			seen = f.missed(m) || seen
+		if c = t.turn(m, c); c.node == 0 {
+			break
 		}
 	}
-	var p pieces
-	n := t.split(path, &p)
-	shapes := t.lengths[min(n, len(t.lengths)-1)]
-	for i := range shapes {
-		s := &shapes[i]
-		for j := s.start(s.sum(&p)); ; {
-			f := s.next(t, &j)
-			if f == nil {
-				break
+	if get := t.nodes[c.node].get; get >= 0 && method == "GET" && c.node != 0 && !m.noFiles {
+		m.Route = int(get)
+		return Found
+	}
+	return t.decide(method, m, c.node)
+}
+
+// decide chooses among the routes at the node that was found, and where none has the method
+// walks.
+func (t *Table) decide(method string, m *Match, n uint32) Outcome {
+	if r := t.end(n).pick(method, m.noFiles); r >= 0 && n != 0 {
+		m.Route = r
+		return Found
+	}
+	w := walker{Table: t, m: m, method: method}
+	return w.walk()
+}
+
+// begins reports whether a path begins as all templates do: at a glance where they have no
+// more than seven bytes in common.
+func (t *Table) begins(path string) bool {
+	if t.commonMask != 0 && len(path) >= 8 {
+		return load(path)&t.commonMask == t.commonWord
+	}
+	return t.reallyBegins(path)
+}
+
+func (t *Table) reallyBegins(path string) bool {
+	rest, ok := strings.CutPrefix(path, t.common)
+	return ok && len(t.nodes) > 0 && (rest == "" || rest[0] == '/')
+}
+
+// A cursor is a node, the place in the path up to which it fits, and how many values that
+// has.
+type cursor struct {
+	node   uint32
+	at     int
+	values int
+}
+
+// slide goes down to the most specific child at each segment, as far as that is quick: texts of up to fifteen bytes, parameters, and two of
+// them with a byte between. It stops at a segment for which something else is to be asked. It
+// calls nothing, so that all it needs stays in registers. What would be read past the end
+// of the path is shifted out of its tail.
+func (t *Table) slide(path string, tail uint64, m *Match, c cursor) cursor {
+	nodes, slots := t.nodes, t.slots
+	for c.at < len(path) {
+		start := c.at + 1
+		word := tail >> (uint(start+7-len(path)) * 8 & 63)
+		if start+8 <= len(path) {
+			word = load(path[start : start+8])
+		}
+		more, end := uint64(0), start
+		if slash := slashIn(word); slash != 0 {
+			word &= (slash ^ (slash - 1)) >> 8
+			end += bits.TrailingZeros64(slash) >> 3
+			word |= uint64(end-start) << 56
+		} else {
+			more = tail >> (uint(start+15-len(path)) * 8 & 63)
+			if start+16 <= len(path) {
+				more = load(path[start+8 : start+16])
 			}
-			if !f.fits(path, &p) || !m.bind(s, f, &p) {
+			if slash = slashIn(more); slash == 0 {
+				return c
+			}
+			more &= (slash ^ (slash - 1)) >> 8
+			end += 8 + bits.TrailingZeros64(slash)>>3
+			more |= uint64(end-start-7) << 56
+		}
+		n := &nodes[c.node]
+		first := n.child & numbers
+		if n.child&hasTexts != 0 {
+			i := first + n.index>>(fold(word, more)*n.mul>>29*4&31)&15
+			if x := &nodes[i]; x.word == word && x.more == more {
+				c.node, c.at = i, end
 				continue
 			}
-			if f.pick(m, method) {
-				return Found
+		} else if n.child&hasSlots != 0 {
+			h := hashOf(word, more)
+			at := n.index + h&n.mul
+			for slots[at] != 0 && (slots[at]^h)&^numbers != 0 {
+				at = n.index + (at-n.index+1)&n.mul
 			}
-			seen = f.missed(m) || seen
-		}
-	}
-	return outcome(seen)
-}
-
-// split splits what follows the common text; 0 where no shape can match.
-func (t *Table) split(path string, p *pieces) int {
-	if s := len(t.common); len(t.lengths) > 2 && s < len(path) && path[s] == '/' {
-		return p.split(path, s, len(t.lengths)-1)
-	}
-	return 0
-}
-
-// outcome is how a search ends that found no route, though perhaps a template.
-func outcome(seen bool) Outcome {
-	if seen {
-		return OtherMethods
-	}
-	return NotFound
-}
-
-// A cursor goes through the slots of one hash.
-type cursor struct {
-	at  uint64
-	tag uint32
-}
-
-func (s *slots) start(hash uint64) cursor { return cursor{(hash * mix) >> s.shift, uint32(hash)} }
-
-// next gives the next form that has the cursor's hash; nil after the last.
-func (s *slots) next(t *Table, c *cursor) *form {
-	mask := uint64(len(s.table) - 1)
-	for {
-		at := &s.table[c.at&mask]
-		if at.form == 0 {
-			return nil
-		}
-		c.at++
-		if at.tag == c.tag {
-			return &t.forms[at.form-1]
-		}
-	}
-}
-
-// pieces are the segments of a path: segment i starts at at[i] and ends before
-// at[i+1]-1; sums[i] is the sum of the hashes of the first i.
-type pieces struct {
-	at   [route.MaxSegments + 2]uint32
-	sums [route.MaxSegments + 2]uint64
-}
-
-// split finds the segments of a path whose first slash is at s. There are n; of
-// more than most, the rest is left out.
-func (p *pieces) split(path string, s, most int) (n int) {
-	s++
-	p.at[0] = uint32(s)
-	sum, hash := uint64(0), uint64(0)
-	for {
-		var word, z uint64
-		left := len(path) - s
-		switch {
-		case left >= 8:
-			word, left = load(path[s:s+8]), 8
-		case len(path) >= 8:
-			word = load(path[len(path)-8:]) >> (8 * uint(8-left))
-		default:
-			word = short(path, s)
-		}
-		if z = slashIn(word); z != 0 {
-			left = bits.TrailingZeros64(z) >> 3
-			word &= 1<<(8*uint(left)) - 1
-		}
-		hash = fold(hash, word)
-		if s += left; z == 0 && left == 8 {
-			continue
-		}
-		n++
-		sum += hash * (mix * uint64(2*n-1)) // so that it counts where a segment stands
-		hash = 0
-		p.at[n], p.sums[n] = uint32(s+1), sum
-		if s++; s > len(path) || n == most {
-			return n
-		}
-	}
-}
-
-// sum is the hash of the segments that are text in a shape.
-func (s *shape) sum(p *pieces) uint64 {
-	sum := p.sums[s.segments]
-	for _, v := range s.values {
-		sum -= p.sums[v+1] - p.sums[v]
-	}
-	return sum
-}
-
-// fits compares the text of a form, whole segments at a time: a hash can be met by
-// chance, or on purpose.
-func (f *form) fits(path string, p *pieces) bool {
-	if !f.first.stands(path, p) || !f.second.stands(path, p) {
-		return false
-	}
-	if f.simple {
-		return true
-	}
-	for _, r := range f.rest.runs {
-		if !r.stands(path, p) {
-			return false
-		}
-	}
-	return true
-}
-
-func (r run) stands(path string, p *pieces) bool {
-	return r.text == "" || path[p.at[r.start]-1:p.at[r.end]-1] == r.text
-}
-
-// bind finds the values of the parameters; false where one cannot be a value.
-func (m *Match) bind(s *shape, f *form, p *pieces) bool {
-	k := 0
-	var parts []mixed
-	if !f.simple {
-		parts = f.rest.mixed
-	}
-	for _, v := range s.values {
-		start, end := int(p.at[v]), int(p.at[v+1])-1
-		if start == end || segment.IsDots(m.path[start:end]) {
-			return false
-		}
-		if len(parts) > 0 && parts[0].segment == v {
-			if !segment.Cut(m.path, m.escaped, parts[0].texts, start, end, m.spans[k:]) {
-				return false
+			if i := slots[at] & numbers; i != 0 {
+				if x := &nodes[i]; x.word != word || x.more != more {
+					return c
+				}
+				c.node, c.at = i, end
+				continue
 			}
-			k += len(parts[0].texts) - 1
-			parts = parts[1:]
-			continue
 		}
-		m.spans[k] = segment.Span{Start: uint32(start), End: uint32(end)}
-		k++
-	}
-	if s.rest {
-		start := int(p.at[s.segments])
-		if !segment.IsClean(m.path[start:]) {
-			return false
+		if n.child&hasMixed != 0 {
+			i := n.mixedChild()
+			x := &nodes[i]
+			between := zerosIn(word&(1<<56-1) ^ x.word)
+			if more != 0 || x.more&onlyByte == 0 && (between != 0 || x.word == 0) {
+				return c
+			}
+			between &^= 0xff // a value has a byte at least
+			if cut := start + bits.TrailingZeros64(between)>>3; between != 0 && cut+1 < end {
+				m.spans[c.values&15] = segment.Span{Start: uint32(start), End: uint32(cut)}
+				m.spans[(c.values+1)&15] = segment.Span{Start: uint32(cut + 1), End: uint32(end)}
+				c = cursor{i, end, c.values + 2}
+				continue
+			}
 		}
-		m.spans[k] = segment.Span{Start: uint32(start), End: uint32(len(m.path))}
+		if n.child&(hasParam|hasRest) != hasParam || start == end || byte(word) == '.' {
+			return c
+		}
+		m.spans[c.values&15] = segment.Span{Start: uint32(start), End: uint32(end)}
+		c = cursor{first, end, c.values + 1}
 	}
-	return true
+	return c
 }
 
-// pick chooses by method among the routes of a form.
-func (f *form) pick(m *Match, method string) bool {
-	if f.get >= 0 && method == "GET" && !m.noFiles {
-		m.Route = int(f.get)
-		return true
+// turn goes down by one segment where slide does not know how; to node 0 where there is no
+// way, or more than one.
+func (t *Table) turn(m *Match, c cursor) cursor {
+	n, start := &t.nodes[c.node], c.at+1
+	word, more, end := wordsAt(m.path, start)
+	if child := t.text(n, word, more, m.path[start:end]); child != 0 {
+		return cursor{child, end, c.values}
 	}
-	any := int32(-1)
-	for _, e := range f.rest.of {
-		if m.noFiles && e.files {
-			continue
+	if n.child&hasMixed != 0 {
+		if t.ties {
+			return cursor{}
 		}
-		switch e.method {
-		case method:
-			m.Route = int(e.route)
-			return true
-		case AnyMethod:
-			any = e.route
+		if must := t.nodes[n.mixedChild()].word; more != 0 || must == 0 || has(word&(1<<56-1), must) {
+			if child, values := t.cut(n, start, end, m.spans[c.values:], m); child != 0 {
+				return cursor{child, end, c.values + values}
+			}
 		}
 	}
-	if method == "HEAD" && f.get >= 0 && !m.noFiles {
-		any = f.get
+	switch {
+	case n.child&hasParam != 0 && start < end && !segment.IsDots(m.path[start:end]):
+		m.spans[c.values] = segment.Span{Start: uint32(start), End: uint32(end)}
+		return cursor{n.child & numbers, end, c.values + 1}
+	case n.child&hasRest != 0 && segment.IsClean(m.path[start:]):
+		m.spans[c.values] = segment.Span{Start: uint32(start), End: uint32(len(m.path))}
+		return cursor{n.restChild(), len(m.path), c.values + 1}
 	}
-	m.Route = int(any)
-	return any >= 0
+	return cursor{}
 }
 
-// missed notes the group of a form that matches the path without a route for the method,
-// and reports whether it has routes for others.
-func (f *form) missed(m *Match) bool {
-	if m.Group == 0 {
-		m.Group = int(f.rest.group)
+// text finds the child that is a segment; 0 where there is none.
+func (t *Table) text(n *node, word, more uint64, whole string) uint32 {
+	first := n.child & numbers
+	if n.child&hasTexts != 0 {
+		c := first + n.index>>(fold(word, more)*n.mul>>29*4)&15
+		if x := &t.nodes[c]; x.word == word && x.more == more && (more < longMore || t.long[c] == whole) {
+			return c
+		}
+		return 0
 	}
-	for _, e := range f.rest.of {
-		if !m.noFiles || !e.files {
-			return true
+	if n.child&hasSlots == 0 {
+		return 0
+	}
+	h := hashOf(word, more)
+	for at := h & n.mul; ; at = (at + 1) & n.mul {
+		s := t.slots[n.index+at]
+		if s == 0 {
+			return 0
+		}
+		if (s^h)&^numbers != 0 {
+			continue
+		}
+		c := s & numbers
+		if x := &t.nodes[c]; x.word == word && x.more == more && (more < longMore || t.long[c] == whole) {
+			return c
 		}
 	}
-	return false
+}
+
+// restChild is the child for the rest of the path; it stands behind that for a parameter.
+func (n *node) restChild() uint32 { return n.child&numbers + n.child>>31 }
+
+// mixedChild is the first child with text and parameters.
+func (n *node) mixedChild() uint32 { return n.child&numbers + n.child>>31 + n.child>>30&1 }
+
+// cut finds the first mixed child that fits a segment, with its values, and how many.
+func (t *Table) cut(n *node, start, end int, into []segment.Span, m *Match) (child uint32, values int) {
+	for c := n.mixedChild(); ; c++ {
+		x := &t.mixed[t.nodes[c].more&^onlyByte]
+		if segment.Cut(m.path, m.escaped, x.texts, start, end, into) && !segment.IsDots(m.path[start:end]) {
+			return c, len(x.texts) - 1
+		}
+		if x.last {
+			return 0, 0
+		}
+	}
 }
 
 // form chooses the form of the path that the table is searched with.
@@ -298,7 +282,7 @@ func (t *Table) form(path, rawPath string) (form string, escaped, ok bool) {
 
 // All gives every route whose template matches the path, whatever its method,
 // the most specific first.
-func (t *Table) All(path, rawPath string) (found []int) {
+func (t *Table) All(path, rawPath string) []int {
 	m := Match{path: path}
 	if rawPath != "" || t.percent {
 		var ok bool
@@ -306,81 +290,15 @@ func (t *Table) All(path, rawPath string) (found []int) {
 			return nil
 		}
 	}
-	if len(t.forms) == 0 || !strings.HasPrefix(m.path, t.common) {
+	if !t.begins(m.path) {
 		return nil
 	}
-	take := func(f *form) {
-		for _, e := range f.rest.of {
-			found = append(found, int(e.route))
-		}
+	w := walker{Table: t, m: &m, collect: true}
+	w.walk()
+	slices.SortStableFunc(w.all, func(a, b ranked) int { return slices.Compare(a.ranks, b.ranks) })
+	var routes []int
+	for _, r := range w.all {
+		routes = append(routes, r.route)
 	}
-	for i := t.texts.start(hashWhole(m.path, len(t.common))); ; {
-		f := t.texts.next(t, &i)
-		if f == nil {
-			break
-		}
-		if m.path[len(t.common):] == f.first.text {
-			take(f)
-		}
-	}
-	var p pieces
-	n := t.split(m.path, &p)
-	for _, s := range t.lengths[min(n, len(t.lengths)-1)] {
-		for j := s.start(s.sum(&p)); ; {
-			f := s.next(t, &j)
-			if f == nil {
-				break
-			}
-			if f.fits(m.path, &p) && m.bind(&s, f, &p) {
-				take(f)
-			}
-		}
-	}
-	return found
-}
-
-// What follows reads eight bytes at a time.
-const (
-	slashes = 0x2f2f2f2f2f2f2f2f
-	lows    = 0x0101010101010101
-	highs   = 0x8080808080808080
-	mix     = 0x9e3779b97f4a7c15 // 2^64 over the golden ratio: odd, and its bits look random
-)
-
-// hashWhole hashes a path from s on.
-func hashWhole(path string, s int) (hash uint64) {
-	for ; s+8 <= len(path); s += 8 {
-		hash = fold(hash, load(path[s:s+8]))
-	}
-	if len(path) >= 8 {
-		return fold(hash, load(path[len(path)-8:])>>(8*uint(8-len(path)+s)))
-	}
-	return fold(hash, short(path, s))
-}
-
-// short gives what a path of less than eight bytes has from s on, as a word.
-func short(path string, s int) (word uint64) {
-	for i := range len(path) - s {
-		word |= uint64(path[s+i]) << (8 * i)
-	}
-	return word
-}
-
-// fold adds eight bytes to a hash.
-func fold(hash, word uint64) uint64 {
-	hash = (bits.RotateLeft64(hash, 29) ^ word) * mix
-	return hash ^ hash>>32
-}
-
-// slashIn has the high bit set of the first byte that is a slash; 0 where none is.
-func slashIn(word uint64) uint64 {
-	x := word ^ slashes
-	return (x - lows) &^ x & highs
-}
-
-// load gives the eight bytes of s as a word.
-func load(s string) uint64 {
-	_ = s[7]
-	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 |
-		uint64(s[4])<<32 | uint64(s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
+	return routes
 }

@@ -200,13 +200,16 @@ func FuzzFind(f *testing.F) {
 			return
 		}
 		var b table.Builder
-		var lines []string
+		var lines, groups []string
 		for i, text := range strings.Split(templates, "\n") {
 			template, err := route.Parse(text)
 			if err != nil || len(lines) > 40 {
 				continue
 			}
 			method := [2]string{"GET", "PUT"}[i%2]
+			if i%3 == 0 && text != "/" && !strings.Contains(text, "+") && b.AddGroup(template) > len(groups) {
+				groups = append(groups, text)
+			}
 			if _, clashes := b.Add(table.Route{Method: method, Template: template}); clashes != nil {
 				lines = append(lines, "-") // its number is taken
 				continue
@@ -218,6 +221,13 @@ func FuzzFind(f *testing.F) {
 			want := oracle(lines, method, u.EscapedPath())
 			if got := find(t, tree, lines, method, u.Path, u.RawPath); got != want {
 				t.Errorf("%s %s among %q: %q, want %q", method, target, lines, got, want)
+			}
+			var m table.Match
+			if tree.Find(method, u.Path, u.RawPath, &m); strings.HasPrefix(want, "GET") || strings.HasPrefix(want, "PUT") {
+				continue
+			}
+			if ok, rank := oracleGroup(groups, m.Group, u.EscapedPath()); !ok {
+				t.Errorf("%s %s among the groups %q: group %d, want the one of rank %v", method, target, groups, m.Group, rank)
 			}
 		}
 	})
@@ -246,6 +256,24 @@ func oracle(lines []string, method, path string) string {
 		return "other methods"
 	}
 	return best
+}
+
+// oracleGroup reports whether no group that has the path below it, or is it, is more
+// specific than the one that was found.
+func oracleGroup(groups []string, found int, path string) (ok bool, best []int) {
+	ranks := make([][]int, len(groups)+1)
+	for i, g := range groups {
+		for _, text := range []string{g, g + "/{+rest}"} {
+			_, rank, fits := oracleMatch(strings.Split(text, "/")[1:], strings.Split(path, "/")[1:])
+			if fits && (ranks[i+1] == nil || slices.Compare(rank, ranks[i+1]) < 0) {
+				ranks[i+1] = rank
+			}
+			if fits && (best == nil || slices.Compare(rank, best) < 0) {
+				best = rank
+			}
+		}
+	}
+	return slices.Equal(ranks[found], best), best
 }
 
 func oracleMatch(template, path []string) (values []string, rank []int, ok bool) {

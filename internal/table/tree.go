@@ -1,0 +1,335 @@
+package table
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/wicketway/wicketway/internal/segment"
+)
+
+// A node is a segment of one or more templates that begin alike. The children of a node
+// stand side by side in Table.nodes: that for a whole-segment parameter first, then the one
+// for the rest of the path, those with text and parameters (more text first), and those that
+// are text. A node has 32 bytes, so two of them fill a cache line.
+type node struct {
+	word  uint64 // of a text: see wordsOf; of the only mixed segment: a byte that it must have, eight times
+	more  uint64 // of a text of more than seven bytes: see word; of a mixed segment its number
+	get   int32  // the route for GET that ends here; -1: none
+	child uint32 // the number of the first child, below what children there are
+	index uint32 // which text child a hash leads to; or where its slots begin
+	mul   uint32 // makes the hash; or the mask of the slots
+}
+
+// What children a node has, in the upper bits of node.child.
+const (
+	hasParam = 1 << (31 - iota)
+	hasRest
+	hasMixed
+	hasTexts // up to eight: index has four bits for each hash
+	hasSlots // more: they are found by slots
+	numbers  = hasSlots - 1
+)
+
+// An end is what stands at a node beside its route for GET.
+type end struct {
+	of    []entry // all routes, that for GET as well
+	group int32   // that has this prefix; 0: none
+}
+
+type entry struct {
+	method string
+	route  int32
+	files  bool
+}
+
+// A mixed segment has text around and between its parameters.
+type mixed struct {
+	texts []string
+	rank  uint32
+	last  bool // of its siblings
+}
+
+// A branch is a node that still grows.
+type branch struct {
+	texts       map[string]*branch
+	mixed       []*branch // more text first
+	param, rest *branch
+	of          segment.Segment
+	end         end
+}
+
+// grow gives the branch at which a template ends, made if it is not there.
+func (b *branch) grow(segments []segment.Segment) *branch {
+	for _, s := range segments {
+		b = b.child(s)
+	}
+	return b
+}
+
+func (b *branch) child(s segment.Segment) *branch {
+	made := func(at **branch) *branch {
+		if *at == nil {
+			*at = &branch{of: s}
+		}
+		return *at
+	}
+	switch {
+	case s.Rest:
+		return made(&b.rest)
+	case s.IsWhole():
+		return made(&b.param)
+	case !s.IsText():
+		for _, m := range b.mixed {
+			if slices.Equal(m.of.Texts, s.Texts) {
+				return m
+			}
+		}
+		b.mixed = append(b.mixed, &branch{of: s})
+		return b.mixed[len(b.mixed)-1]
+	}
+	if b.texts == nil {
+		b.texts = map[string]*branch{}
+	}
+	c := b.texts[s.Texts[0]]
+	if c == nil {
+		c = &branch{of: s}
+		b.texts[s.Texts[0]] = c
+	}
+	return c
+}
+
+// Table makes the table. The Builder can go on to grow; tables made before do
+// not change.
+func (b *Builder) Table() *Table {
+	t := &Table{
+		routes: make([]kept, len(b.routes)),
+		long:   map[uint32]string{},
+		ends:   make([]end, 1),
+	}
+	root := &branch{}
+	for i, r := range b.routes {
+		t.routes[i] = kept{r.Method, r.Template.String(), r.Slash}
+		if r.clashed {
+			continue
+		}
+		t.percent = t.percent || hasPercent(r.Template.Segments())
+		at := root.grow(r.Template.Segments())
+		at.end.of = append(at.end.of, entry{r.Method, int32(i), r.Files})
+	}
+	for i, prefix := range b.groups {
+		t.percent = t.percent || hasPercent(prefix.Segments())
+		root.grow(prefix.Segments()).end.group = int32(i + 1)
+	}
+	t.add(node{get: -1})
+	t.lay(0, root)
+	t.shorten()
+	return t
+}
+
+func hasPercent(segments []segment.Segment) bool {
+	return slices.ContainsFunc(segments, func(s segment.Segment) bool {
+		return slices.ContainsFunc(s.Texts, func(text string) bool { return strings.Contains(text, "%") })
+	})
+}
+
+// lay makes node n of a branch, and all below it.
+func (t *Table) lay(n uint32, b *branch) {
+	for _, e := range b.end.of {
+		if e.method == "GET" {
+			t.nodes[n].get = e.route
+		}
+	}
+	if len(b.end.of) > 0 || b.end.group > 0 {
+		t.endOf[n] = uint32(len(t.ends))
+		t.ends = append(t.ends, b.end)
+	}
+	first, mixed1 := uint32(len(t.nodes)), len(t.mixed)
+	var children []*branch
+	have := uint32(0)
+	if b.param != nil {
+		have |= hasParam
+		children = append(children, b.param)
+	}
+	if b.rest != nil {
+		have |= hasRest
+		children = append(children, b.rest)
+	}
+	if len(b.mixed) > 0 {
+		have |= hasMixed
+		slices.SortStableFunc(b.mixed, func(x, y *branch) int { return cmp.Compare(y.of.Weight(), x.of.Weight()) })
+		for i, m := range b.mixed {
+			t.mixed = append(t.mixed, mixed{m.of.Texts, rankOf(m.of), i == len(b.mixed)-1})
+			t.ties = t.ties || i > 0 && b.mixed[i-1].of.Weight() == m.of.Weight()
+			children = append(children, m)
+		}
+	}
+	others := len(children)
+	for _, text := range slices.Sorted(maps.Keys(b.texts)) {
+		children = append(children, b.texts[text])
+	}
+	if len(children) == 0 {
+		return
+	}
+	for i, c := range children {
+		made := node{get: -1}
+		switch text := c.of.Texts[0]; {
+		case i >= others:
+			made.word, made.more = wordsOf(text)
+			if len(text) > 15 {
+				t.long[first+uint32(i)] = text
+			}
+		case !c.of.Rest && !c.of.IsWhole():
+			made.more = uint64(mixed1)
+			if len(b.mixed) == 1 {
+				made.word = lows * uint64(oneOf(c.of.Texts))
+			}
+			if len(b.mixed) == 1 && isOnlyByte(c.of.Texts) {
+				made.more |= onlyByte
+			}
+			mixed1++
+		}
+		t.add(made)
+	}
+	t.nodes[n].child = first | have
+	if others < len(children) {
+		t.spread(&t.nodes[n], others, len(children))
+	}
+	for i, c := range children {
+		t.lay(first+uint32(i), c)
+	}
+}
+
+// onlyByte marks, in node.more, the only mixed child of a node that has one byte between two
+// parameters and no other text. It is none that stands in an escape of the canonical form.
+const onlyByte = 1 << 63
+
+func isOnlyByte(texts []string) bool {
+	return len(texts) == 3 && len(texts[0])+len(texts[2]) == 0 && len(texts[1]) == 1 && !strings.Contains("%2F5", texts[1])
+}
+
+func (t *Table) add(n node) {
+	t.nodes, t.endOf = append(t.nodes, n), append(t.endOf, 0)
+}
+
+// end is what stands at a node.
+func (t *Table) end(n uint32) *end { return &t.ends[t.endOf[n]] }
+
+// oneOf is a byte that a mixed segment must have.
+func oneOf(texts []string) byte {
+	for _, text := range texts[1:] { // one between parameters is rarer in values than one before them
+		if text != "" {
+			return text[0]
+		}
+	}
+	return texts[0][0]
+}
+
+// spread makes it quick to find the text children of a node, which are those from some
+// number on. Among few a multiplier makes three bits of the hash different for each.
+func (t *Table) spread(n *node, from, to int) {
+	first := n.child & numbers
+	if to <= 16 && to-from <= 8 {
+		for mul := uint32(0x9e3779b1); mul != 0x9e3779b1+2*20_000; mul += 2 {
+			if index, ok := t.perfect(first, from, to, mul); ok {
+				n.child, n.index, n.mul = n.child|hasTexts, index, mul
+				return
+			}
+		}
+	}
+	size := 2
+	for size < 2*(to-from) {
+		size *= 2
+	}
+	n.child, n.index, n.mul = n.child|hasSlots, uint32(len(t.slots)), uint32(size-1)
+	t.slots = append(t.slots, make([]uint32, size)...)
+	for i := from; i < to; i++ {
+		c := &t.nodes[first+uint32(i)]
+		h := hashOf(c.word, c.more)
+		at := h & n.mul
+		for t.slots[n.index+at] != 0 {
+			at = (at + 1) & n.mul
+		}
+		t.slots[n.index+at] = (first + uint32(i)) | h&^numbers
+	}
+}
+
+// perfect reports whether a multiplier tells all children apart, and gives four bits for
+// each hash: the child's number from the first. A hash that no child has leads to one that
+// has another, so that comparing fails.
+func (t *Table) perfect(first uint32, from, to int, mul uint32) (index uint32, ok bool) {
+	index = uint32(from) * 0x11111111
+	taken := uint32(0)
+	for i := from; i < to; i++ {
+		c := &t.nodes[first+uint32(i)]
+		h := fold(c.word, c.more) * mul >> 29
+		if taken>>h&1 == 1 {
+			return 0, false
+		}
+		taken |= 1 << h
+		index = index&^(15<<(4*h)) | uint32(i)<<(4*h)
+	}
+	return index, true
+}
+
+// shorten finds the text that all templates begin with, which is compared at once.
+func (t *Table) shorten() {
+	var text strings.Builder
+	n := uint32(0)
+	for {
+		at := &t.nodes[n]
+		if at.child&(hasParam|hasRest|hasMixed|hasSlots) != 0 || at.child&hasTexts == 0 || t.endOf[n] != 0 {
+			break
+		}
+		first := at.child & numbers
+		if at.index != 0 || t.long[first] != "" { // more than one child, or a text that is not in its words
+			break
+		}
+		text.WriteString("/" + textOf(t.nodes[first]))
+		n = first
+	}
+	t.common, t.start = text.String(), n
+	if len(t.common) < 8 {
+		slashed := (t.common + "/       ")[:8]
+		t.commonMask = 1<<(8*len(t.common)+8) - 1 // all of it where that is eight bytes
+		t.commonWord = load(slashed) & t.commonMask
+	}
+}
+
+// textOf takes the words of a text of up to fifteen bytes back to it.
+func textOf(n node) string {
+	var b []byte
+	for i := range 15 {
+		w := n.word >> (8 * i)
+		if i >= 8 {
+			w = n.more >> (8 * (i - 8))
+		}
+		b = append(b, byte(w))
+	}
+	size := n.word >> 56
+	if n.more != 0 {
+		size = 7 + n.more>>56
+	}
+	return string(b[:size])
+}
+
+// The ranks of segments. A mixed segment has rankMixed less its weight.
+const (
+	rankText  = 0
+	rankMixed = 1 << 20
+	rankParam = rankMixed + 1
+	rankRest  = rankMixed + 2
+)
+
+func rankOf(s segment.Segment) uint32 {
+	switch {
+	case s.Rest:
+		return rankRest
+	case s.IsText():
+		return rankText
+	case s.IsWhole():
+		return rankParam
+	}
+	return rankMixed - uint32(s.Weight())
+}
