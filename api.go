@@ -61,7 +61,7 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	s.request = *r.WithContext(s)
 	r = &s.request
-	s.body.Take(r, w, &s.out, s.target.bodyLimit(), limits.Rate)
+	s.body.Take(r, &s.out, s.target.bodyLimit(), limits.Rate)
 	if !s.target.isFallback() {
 		r.Pattern = s.target.path
 	}

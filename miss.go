@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"cmp"
 	"net/http"
 	"slices"
 	"strings"
@@ -48,15 +49,11 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 	case table.Malformed:
 		return problem.BadRequest.Newf("The path %q is not percent-encoded as RFC 3986, 2.1 has it.", path)
 	case table.Redirected:
-		w.Header().Set("Location", redirectTo(r, as.Location))
+		w.Header().Set("Location", redirectTo(r, as.Path))
 		w.WriteHeader(http.StatusPermanentRedirect)
 		return nil
 	case table.OtherMethods:
-		meant := path
-		if as.Meant != "" {
-			meant = as.Meant
-		}
-		routes := s.api.routesAt(meant)
+		routes := s.api.routesAt(cmp.Or(as.Path, path))
 		if len(routes) == 0 {
 			break
 		}
@@ -109,8 +106,11 @@ func (a *API) routesAt(escaped string) []int {
 // version is the version that the path asks for below the group's prefix, if it
 // looks like one.
 func (n *nowhere) version(path string) string {
+	if len(n.versions) == 0 {
+		return ""
+	}
 	segments := strings.Split(path, "/")
-	if len(n.versions) == 0 || len(segments) < n.depth+2 {
+	if len(segments) < n.depth+2 {
 		return ""
 	}
 	asked := segments[n.depth+1]

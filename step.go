@@ -116,28 +116,41 @@ func (k next) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // when the request has been answered, whatever happens on the way.
 func (s *state) goOn(k int, w http.ResponseWriter, r *http.Request) {
 	defer s.catch(w, r)
+	s.run(s.target.steps.from[k], w, r)
+}
+
+// run goes through the steps from the i-th on.
+func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 	t := s.target
-	for i := t.steps.from[k]; i < len(t.steps.list); i++ {
-		var err error
+	for ; i < len(t.steps.list); i++ {
 		switch step := &t.steps.list[i]; step.Kind {
 		case StepMiddleware:
 			s.take(step.Step, func() error { step.middleware.ServeHTTP(w, r); return nil })
 			return
 		case StepGuard:
-			err = s.take(step.Step, func() error { return t.terms().admit(r, s) })
-		case StepSeats:
-			if err = s.take(step.Step, func() error { return sit(step.seat) }); err == nil {
-				defer func() { <-step.seat }()
+			if err := s.take(step.Step, func() error { return t.terms().admit(r, s) }); err != nil {
+				Fail(w, r, err)
+				return
 			}
-		}
-		if err != nil {
-			Fail(w, r, err)
+		case StepSeats:
+			s.runSeated(i, w, r)
 			return
 		}
 	}
 	if err := t.end.serve(w, r, s); err != nil {
 		Fail(w, r, err)
 	}
+}
+
+// runSeated goes on as long as there is a seat.
+func (s *state) runSeated(i int, w http.ResponseWriter, r *http.Request) {
+	step := &s.target.steps.list[i]
+	if err := s.take(step.Step, func() error { return sit(step.seat) }); err != nil {
+		Fail(w, r, err)
+		return
+	}
+	defer func() { <-step.seat }()
+	s.run(i+1, w, r)
 }
 
 func sit(seat chan struct{}) error {

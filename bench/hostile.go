@@ -101,7 +101,7 @@ func hostileMegabyte(m meter) result {
 			runtime.KeepAlive(all)
 		}
 	}
-	brief := meter{pairs: max(3, m.pairs/4), milliseconds: 1}
+	brief := meter{pairs: max(3, m.pairs/4), milliseconds: 1, spread: m.spread}
 	worst, which, dear, fair := 0.0, "", 0.0, 0.0
 	for name, r := range hostile() {
 		body, _ := io.ReadAll(r.Body)

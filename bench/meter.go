@@ -12,6 +12,9 @@ import (
 type meter struct {
 	pairs        int // how often both are measured
 	milliseconds int // how long one measurement should take
+	// spread is where compare notes by how much one side differs from itself, as a
+	// share: the median over neighbouring measurements.
+	spread *float64
 }
 
 // A clock tells time passed so far.
@@ -54,6 +57,11 @@ func (m meter) compare(now clock, ours, theirs func(n int)) (ratio, oursNS, thei
 		}
 		ratios, us, them = append(ratios, a/b), append(us, a), append(them, b)
 	}
+	var own []float64
+	for i := range len(them) - 1 {
+		own = append(own, max(them[i], them[i+1])/min(them[i], them[i+1])-1)
+	}
+	*m.spread = max(*m.spread, median(own))
 	return median(ratios), median(us), median(them)
 }
 

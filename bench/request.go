@@ -9,9 +9,11 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"reflect"
 	"strings"
 	"time"
 
+	"github.com/go-json-experiment/json"
 	"github.com/golang-jwt/jwt/v5"
 
 	"github.com/wicketway/wicketway"
@@ -170,6 +172,80 @@ func sides() (ours, theirs http.Handler) {
 		}
 	}
 	return ours, theirs
+}
+
+type oneLock struct {
+	Lock string `from:"path lock"`
+}
+
+type lock struct {
+	Lock  string  `json:"lock"`
+	Name  string  `json:"name"`
+	Width float64 `json:"width"`
+	Open  bool    `json:"open"`
+}
+
+func bell(slug string) lock { return lock{slug, "Bell Lock", 5.2, true} }
+
+// small are an API with a route with one parameter, with settings, and a handler written by
+// hand for the standard library's mux.
+func small(settings ...wicketway.Setting) (ours, theirs http.Handler) {
+	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
+		wicketway.Route("GET /locks/{lock}", func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil }, settings...),
+	)
+	if err != nil {
+		panic(err)
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /locks/{lock}", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		if err := json.MarshalWrite(w, bell(r.PathValue("lock"))); err != nil {
+			panic(err)
+		}
+	})
+	return api, mux
+}
+
+// getting calls a handler n times for one path.
+func getting(h http.Handler) func(int) {
+	r := httptest.NewRequest("GET", "/locks/bell", nil)
+	r.Body = http.NoBody
+	p := &page{header: http.Header{}}
+	return func(n int) {
+		for range n {
+			clear(p.header)
+			p.body.Reset()
+			h.ServeHTTP(p, r)
+			if p.body.Len() < 50 {
+				panic(p.body.String())
+			}
+		}
+	}
+}
+
+func smallGet(m meter) result {
+	ours, theirs := small()
+	ratio, a, b := m.compare(wall, getting(ours), getting(theirs))
+	return holds("", ratio, 1.05, "%.0f ns to %.0f ns", a, b)
+}
+
+func smallGetAllocations(meter) result {
+	ours, theirs := small()
+	a, b := allocations(getting(ours)), allocations(getting(theirs))
+	return holds("", a-b, 1, "%.1f to %.1f", a, b)
+}
+
+// attachedValues has no limit but the spread of the plain API against itself.
+func attachedValues(m meter) result {
+	reads := wicketway.Chain(wicketway.Middleware{
+		Name:  "reads",
+		Wrap:  func(next http.Handler) http.Handler { return next },
+		Reads: []reflect.Type{reflect.TypeFor[int](), reflect.TypeFor[string](), reflect.TypeFor[bool]()},
+	})
+	plain, _ := small(reads)
+	attached, _ := small(reads, wicketway.Attach(1), wicketway.Attach("two"), wicketway.Attach(true))
+	ratio, a, b := m.compare(wall, getting(attached), getting(plain))
+	return holds("", ratio, 1+max(*m.spread, 0.01), "%.0f ns to %.0f ns", a, b)
 }
 
 func requestInProcess(m meter) result {

@@ -135,9 +135,12 @@ func (p *Problem) LogAttrs() []slog.Attr { return p.private }
 
 // Stack is where a problem of status 500 and above was made, innermost first.
 func (p *Problem) Stack() []byte {
+	if len(p.stack) == 0 {
+		return nil
+	}
 	var b []byte
 	frames := runtime.CallersFrames(p.stack)
-	for more := len(p.stack) > 0; more; {
+	for more := true; more; {
 		var f runtime.Frame
 		f, more = frames.Next()
 		b = fmt.Appendf(b, "%s\n\t%s:%d\n", f.Function, f.File, f.Line)

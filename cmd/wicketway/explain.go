@@ -109,9 +109,9 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 	case table.Malformed:
 		e.Status = http.StatusBadRequest
 	case table.Redirected:
-		e.Status, e.Location = http.StatusPermanentRedirect, to.Location
+		e.Status, e.Location = http.StatusPermanentRedirect, to.Path
 	case table.OtherMethods:
-		e.Status, e.Allow = http.StatusMethodNotAllowed, t.table.Allowed(t.table.AllEscaped(cmp.Or(to.Meant, route.Escaped(target))))
+		e.Status, e.Allow = http.StatusMethodNotAllowed, t.table.Allowed(t.table.AllEscaped(cmp.Or(to.Path, route.Escaped(target))))
 		if method == http.MethodOptions {
 			e.Status = http.StatusNoContent
 		}
@@ -133,7 +133,7 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL) {
 		e.Values = append(e.Values, value{name, m.Value(i)})
 	}
 	for _, i := range t.table.All(target.Path, target.RawPath) {
-		if other := t.Routes[i]; i != m.Route {
+		if other := t.Routes[i]; i != int(m.Route) {
 			e.Beaten = append(e.Beaten, beaten{methodName(other.Method) + " " + other.Path, why(r, other, e.Method), other.At})
 		}
 	}

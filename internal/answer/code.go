@@ -69,7 +69,7 @@ func (w *Writer) announcesMuch() bool {
 // decide sends the header, and what was held back.
 func (w *Writer) decide(large bool) error {
 	w.decided = true
-	w.coded = w.coder.Begin(w.status, w.Header(), large)
+	w.coded = w.coder.Begin(int(w.status), w.Header(), large)
 	if w.coded && !w.head {
 		w.encoder = w.coder.Encoder(passing{w})
 	}

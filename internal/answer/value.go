@@ -109,11 +109,17 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, status int, own http
 		w.WriteHeader(http.StatusNotModified)
 		return nil
 	}
-	h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
+	if buffer.Len() > serverBuffer {
+		h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
+	}
 	w.WriteHeader(chosen)
 	_, err := w.Write(buffer.Bytes())
 	return err
 }
+
+// serverBuffer is the size in bytes up to which net/http finds the length of a body
+// itself, since it has it as a whole when the handler returns.
+const serverBuffer = 2048
 
 func addFields(h, own http.Header) {
 	for name, values := range own {

@@ -28,7 +28,7 @@ type Writer struct {
 	// Limit is the time for writing an answer, or a piece of a stream; 0: none.
 	Limit time.Duration
 
-	status  int   // as announced; 0: not yet
+	status  int32 // as announced; 0: not yet
 	written int64 // bytes of the body as they were written
 	passed  int64 // bytes of the body as they were passed on
 	held    []byte
@@ -40,12 +40,12 @@ type Writer struct {
 	sent     bool // the header has gone out
 	flushed  bool // before the end, so that the length was not known
 	hijacked bool
-	bounded  bool // a deadline is set
-	decided  bool // whether the body is coded
-	coded    bool // it is
-	diverted int  // the status of an answer that is held back
-	closes   bool // the header has said that the connection is closed
-	linger   bool // what is left of the request's body is received after the answer
+	bounded  bool  // a deadline is set
+	decided  bool  // whether the body is coded
+	coded    bool  // it is
+	diverted int32 // the status of an answer that is held back
+	closes   bool  // the header has said that the connection is closed
+	linger   bool  // what is left of the request's body is received after the answer
 
 	closeAfter, lingerAfter atomic.Bool
 }
@@ -130,7 +130,7 @@ func (w *Writer) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // Status is the status of the answer, as soon as it is announced; 0 before that. That of a
 // connection that was given away is 101, unless another was announced.
-func (w *Writer) Status() int { return w.status }
+func (w *Writer) Status() int { return int(w.status) }
 
 // Written is how many bytes of the body were written, before any coding.
 func (w *Writer) Written() int64 { return w.written }
@@ -182,10 +182,10 @@ func (w *Writer) WriteHeader(status int) {
 		w.ResponseWriter.WriteHeader(status)
 		return
 	case w.divert != nil && w.divert(status, w.Header()):
-		w.diverted = status
+		w.diverted = int32(status)
 		return
 	}
-	w.status = status
+	w.status = int32(status)
 	if !w.head && w.coder == nil { // else it waits for its length, or for the start of its body
 		w.sendHeader()
 	}
@@ -205,7 +205,7 @@ func (w *Writer) sendHeader() {
 		h.Set("Connection", "close")
 	}
 	w.bound()
-	w.ResponseWriter.WriteHeader(w.status)
+	w.ResponseWriter.WriteHeader(int(w.status))
 }
 
 func (w *Writer) Write(p []byte) (int, error) {
@@ -326,7 +326,7 @@ func (w *Writer) Divert(held func(status int, h http.Header) bool) { w.divert = 
 // Diverted ends what Divert began. It gives the status of an answer that was held back and
 // the start of its body, and 0 where there is none.
 func (w *Writer) Diverted() (status int, start []byte) {
-	status, w.diverted, w.divert = w.diverted, 0, nil
+	status, w.diverted, w.divert = int(w.diverted), 0, nil
 	if status != 0 {
 		start, w.held = w.held, nil
 	}

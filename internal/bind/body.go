@@ -30,8 +30,7 @@ const (
 // one. It is read by one goroutine at a time; what is asked about it can be asked by any.
 type Body struct {
 	source     io.ReadCloser
-	connection http.ResponseWriter
-	answer     interface{ CloseAfter() }
+	connection Connection
 	ctx        context.Context
 	limit      int64 // bytes; 0: none
 	least      int64 // bytes a second
@@ -45,16 +44,23 @@ type Body struct {
 	ended, late atomic.Bool
 }
 
+// A Connection is the writer of the answer, and what it stands around.
+type Connection interface {
+	// CloseAfter closes the connection after the answer.
+	CloseAfter()
+	// Unwrap gives the server's own writer, which takes deadlines.
+	Unwrap() http.ResponseWriter
+}
+
 var programStart = time.Now()
 
 // Take puts b in the place of the server's body, bounded by a size in bytes and a rate in
-// bytes a second (0: the default). The connection is the server's writer; the answer is told
-// when the connection cannot be used again.
-func (b *Body) Take(r *http.Request, connection http.ResponseWriter, answer interface{ CloseAfter() }, limit, rate int64) {
+// bytes a second (0: the default).
+func (b *Body) Take(r *http.Request, connection Connection, limit, rate int64) {
 	if r.Body == nil || r.Body == http.NoBody || r.ContentLength == 0 {
 		return
 	}
-	b.source, b.connection, b.answer, b.ctx = r.Body, connection, answer, r.Context()
+	b.source, b.connection, b.ctx = r.Body, connection, r.Context()
 	b.limit, b.least, b.http1 = limit, cmp.Or(rate, leastRate), r.ProtoMajor == 1
 	r.Body = b
 }
@@ -92,7 +98,7 @@ func (b *Body) Read(p []byte) (int, error) {
 func (b *Body) giveUp(err error) {
 	b.err = err
 	if b.http1 {
-		b.answer.CloseAfter()
+		b.connection.CloseAfter()
 	}
 }
 
@@ -139,11 +145,11 @@ func (b *Body) setDeadline(t time.Time) {
 	if b.off {
 		return
 	}
-	if w, ok := b.connection.(interface{ SetReadDeadline(time.Time) error }); ok {
+	if w, ok := b.connection.Unwrap().(interface{ SetReadDeadline(time.Time) error }); ok {
 		b.off = w.SetReadDeadline(t) != nil
 		return
 	}
-	b.off = http.NewResponseController(b.connection).SetReadDeadline(t) != nil
+	b.off = http.NewResponseController(b.connection.Unwrap()).SetReadDeadline(t) != nil
 }
 
 // Open reports whether the caller may still be sending.
@@ -156,7 +162,7 @@ func (b *Body) WasLate() bool { return b.late.Load() }
 // seconds: a server that answers and closes at once resets the connection, and with it the
 // answer is often lost (RFC 9112, 9.6).
 func (b *Body) ReceiveRest() {
-	control := http.NewResponseController(b.connection)
+	control := http.NewResponseController(b.connection.Unwrap())
 	if control.Flush() == nil && control.SetReadDeadline(time.Now().Add(lingerTime)) == nil {
 		io.CopyN(io.Discard, b.source, lingerBytes) // an error ends it as well
 	}

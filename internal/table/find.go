@@ -11,10 +11,10 @@ import (
 
 // A Match is what [Table.Find] found. It can be used again for another Find.
 type Match struct {
-	Route int // the number that Builder.Add gave
+	Route int32 // the number that Builder.Add gave
 	// Group is the deepest group whose prefix the path has, by the number that
 	// Builder.AddGroup gave; set only where nothing was found.
-	Group int
+	Group int32
 	path  string
 	spans [route.MaxParameters]segment.Span
 	// escaped: path is in canonical form, so values must be decoded.
@@ -77,7 +77,7 @@ func (t *Table) Find(method, path, rawPath string, m *Match) Outcome {
 		}
 	}
 	if get := t.nodes[c.node].get; get >= 0 && method == "GET" && c.node != 0 && !m.noFiles {
-		m.Route = int(get)
+		m.Route = get
 		return Found
 	}
 	return t.decide(method, m, c.node)
@@ -87,7 +87,7 @@ func (t *Table) Find(method, path, rawPath string, m *Match) Outcome {
 // walks.
 func (t *Table) decide(method string, m *Match, n uint32) Outcome {
 	if r := t.end(n).pick(method, m.noFiles); r >= 0 && n != 0 {
-		m.Route = r
+		m.Route = int32(r)
 		return Found
 	}
 	w := walker{Table: t, m: m, method: method}

@@ -32,12 +32,9 @@ const longestLocation = 8 << 10
 // A Resolution is what becomes of a request.
 type Resolution struct {
 	Outcome Outcome
-	// Location is the escaped path where the caller is to be sent, if the outcome is
-	// Redirected.
-	Location string
-	// Meant is the escaped path that a preflight is answered for, where it is not that of
-	// the request.
-	Meant string
+	// Path is escaped: where the caller is to be sent, if the outcome is Redirected, and
+	// what a preflight is answered for, where that is not the path of the request.
+	Path string
 }
 
 // Resolve says what becomes of a request, by its method, the path of its URL and its
@@ -46,7 +43,8 @@ type Resolution struct {
 // Fetch standard, 3.3.5) is never redirected, since browsers do not follow: it is
 // answered for the path that a redirect would lead to.
 //
-// A clean path takes one search, and a second where nothing has it as it is.
+// A clean path takes one search, and a second where nothing has it as it is and one with
+// a slash more or less may be meant.
 func (t *Table) Resolve(method string, u *url.URL, h map[string][]string, m *Match) Resolution {
 	path := u.Path
 	if path == "" && method != "CONNECT" { // RFC 9110, 4.2.3
@@ -79,9 +77,17 @@ func (t *Table) nearby(method string, u *url.URL, h map[string][]string, m *Matc
 		}
 		method = h["Access-Control-Request-Method"][0]
 	}
+	clean := route.Clean(asked)
+	if clean == asked && !t.slashed && !strings.HasSuffix(clean, "/") {
+		return Resolution{Outcome: outcome} // no template ends in a slash, so none can be meant
+	}
+	return t.meant(method, asked, clean, preflight, m, outcome)
+}
+
+// meant looks for the route of the clean path, and of the one with or without a slash.
+func (t *Table) meant(method, asked, clean string, preflight bool, m *Match, outcome Outcome) Resolution {
 	found := Match{noFiles: m.noFiles}
 	to := ""
-	clean := route.Clean(asked)
 	if clean != asked {
 		if t.FindEscaped(method, clean, &found) {
 			to = clean
@@ -105,9 +111,9 @@ func (t *Table) nearby(method string, u *url.URL, h map[string][]string, m *Matc
 	case to == "":
 		return Resolution{Outcome: outcome}
 	case preflight:
-		return Resolution{Outcome: OtherMethods, Meant: to}
+		return Resolution{Outcome: OtherMethods, Path: to}
 	}
-	return Resolution{Outcome: Redirected, Location: to}
+	return Resolution{Outcome: Redirected, Path: to}
 }
 
 // FindEscaped looks an escaped path up as it is.

@@ -86,6 +86,8 @@ type Table struct {
 	// percent says that some text holds a canonical escape, so that paths with % need
 	// their canonical form.
 	percent bool
+	// slashed says that some template can end in a slash.
+	slashed bool
 	// ties says that siblings of equal rank with text and parameters can fit one segment.
 	ties bool
 }

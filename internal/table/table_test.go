@@ -226,7 +226,7 @@ func FuzzFind(f *testing.F) {
 			if tree.Find(method, u.Path, u.RawPath, &m); strings.HasPrefix(want, "GET") || strings.HasPrefix(want, "PUT") {
 				continue
 			}
-			if ok, rank := oracleGroup(groups, m.Group, u.EscapedPath()); !ok {
+			if ok, rank := oracleGroup(groups, int(m.Group), u.EscapedPath()); !ok {
 				t.Errorf("%s %s among the groups %q: group %d, want the one of rank %v", method, target, groups, m.Group, rank)
 			}
 		}

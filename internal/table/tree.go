@@ -115,6 +115,8 @@ func (b *Builder) Table() *Table {
 			continue
 		}
 		t.percent = t.percent || hasPercent(r.Template.Segments())
+		last := r.Template.Segments()[len(r.Template.Segments())-1]
+		t.slashed = t.slashed || last.Rest || last.Texts[0] == "" && last.IsText()
 		at := root.grow(r.Template.Segments())
 		at.end.of = append(at.end.of, entry{r.Method, int32(i), r.Files})
 	}

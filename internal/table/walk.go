@@ -95,7 +95,7 @@ func (w *walker) visit(n uint32, at, values, depth int) bool {
 // note keeps the first group, which is the deepest.
 func (w *walker) note(group int32) {
 	if w.m.Group == 0 {
-		w.m.Group = int(group)
+		w.m.Group = group
 	}
 }
 
@@ -121,12 +121,12 @@ func (w *walker) arrive(n uint32, depth int) bool {
 		return false
 	}
 	if !w.ties {
-		w.m.Route, w.found = r, true
+		w.m.Route, w.found = int32(r), true
 		return true
 	}
 	if !w.found || slices.Compare(ranks, w.bestRanks) < 0 {
 		w.found, w.best, w.bestRanks = true, *w.m, slices.Clone(ranks)
-		w.best.Route = r
+		w.best.Route = int32(r)
 	}
 	return false
 }
