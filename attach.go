@@ -7,7 +7,7 @@ import (
 )
 
 // Attach puts a value at a route or a group, for middleware that reads it with [Attached]:
-// that is how a middleware is told about one route. Of several values of a type the
+// that is how a middleware learns about one route. Of several values of a type the
 // nearest holds. It is a mistake where no middleware in the chain, and no guard, says that
 // it reads the type (see [Middleware.Reads]).
 //

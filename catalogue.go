@@ -29,7 +29,7 @@ type ProblemInfo struct {
 }
 
 func (a *API) infoOf(k *problem.Kind, base string) ProblemInfo {
-	example, _ := k.Example().Append(nil, problem.Telling{Base: base, Instance: "urn:uuid:018f3a52-6f0c-7b1e-9d55-2a3c4e5f6071"})
+	example, _ := k.Example().Append(nil, problem.Rendering{Base: base, Instance: "urn:uuid:018f3a52-6f0c-7b1e-9d55-2a3c4e5f6071"})
 	return ProblemInfo{
 		Status:  k.Status(),
 		Code:    k.Code(),

@@ -57,14 +57,39 @@
 //
 // A setting may stand in the list of a group or of a route; where in the list
 // does not matter. It either replaces what an outer group says (Guard, Public,
-// Answers, Summary, Name, Limits, Slashes and most others) or adds to it (Chain,
-// Scopes, Fails, Translate).
+// Answers, Limits, Slashes, Envelope and most others) or adds to it (Chain,
+// Scopes, Fails, Translate, Observe). What replaces can be taken back further in
+// by [Undo]. A setting that has no effect where it stands is a mistake.
+//
+// Packages make settings of their own with [Attach]: a middleware reads the value
+// that holds for the route of a request with [Attached].
+//
+// # Middleware
+//
+// Any func(http.Handler) http.Handler is a [Middleware] by [Wrap]. It finds what
+// became of the answer with [WriterOf], reports failure with [Fail], and can say
+// about itself which kinds of problem it raises and which attached values it reads.
 //
 // # Errors
 //
 // What a route returns as its error reaches the caller as a problem of package
 // problem; [Translate] turns foreign errors into problems, and any other error
-// becomes a 500 that tells nothing, with the cause in the log. Middleware uses
+// becomes a 500 that says nothing, with the cause in the log. Middleware uses
 // [Fail] for the same. [API.Problems] is the catalogue of all that can come back,
 // and the API serves it: the type of a problem leads there.
+//
+// # Listings
+//
+// [API.Routes] gives the [Facts] of every route; [API.Describe] is what the
+// command-line tool reads. [Observe] follows the steps of each request.
+//
+// # Layers
+//
+// The files of this package form layers; each uses those above it.
+//
+//	describe   part.go route.go setting.go settings.go attach.go chain.go guard.go reply.go page.go file.go
+//	resolve    resolve.go mistake.go facts.go
+//	compile    build.go
+//	serve      api.go step.go state.go typed.go plain.go files.go miss.go fail.go conditional.go debug.go serve.go
+//	list       describe.go catalogue.go link.go
 package wicketway

@@ -12,7 +12,7 @@ import (
 )
 
 // Facts are all that is known of a route. Listings, the catalogue, the command-line tool and
-// whoever checks a route at Build read the same.
+// the checks of middleware and of attached values read the same.
 type Facts struct {
 	Version  string           `json:"version,omitzero"`
 	Method   string           `json:"method"` // "" for what is mounted: every method

@@ -77,7 +77,7 @@ func proper(p *problem.Problem, err error) *problem.Problem {
 }
 
 // Fail answers a request with an error, as a problem (RFC 9457), for middleware
-// and plain handlers. What is no problem becomes a 500 that tells nothing, as does
+// and plain handlers. What is no problem becomes a 500 that says nothing, as does
 // nil. After the header has gone out nothing more is written, and the connection is
 // cut when the request ends, so that callers do not take a part for the whole. Header
 // fields that a plain handler has set are taken back; those of middleware stay. A
@@ -98,7 +98,7 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 			logFailure(slog.Default(), r, "", p, err)
 		}
 		if !answer.HeaderSent(w) {
-			answer.Problem(w, r, p, answer.Telling{Telling: problem.Telling{Base: ownBase}})
+			answer.Problem(w, r, p, answer.Rendering{Rendering: problem.Rendering{Base: ownBase}})
 		}
 		return
 	}
@@ -115,7 +115,7 @@ func (s *state) fail(w http.ResponseWriter, r *http.Request, err error) {
 	} else {
 		p = s.target.terms().translated(err)
 	}
-	switch in := problem.In(err); { // the log is told what the error was taken for
+	switch in := problem.In(err); { // the log says what the error was taken for
 	case in != nil && in.Kind() == p.Kind():
 	case p.Kind() == problem.Internal && p.Unwrap() != nil:
 		err = p.Unwrap()
@@ -138,7 +138,7 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	t := s.target.terms()
 	s.restore(w.Header())
 	s.api.raise(p.Kind())
-	how := answer.Telling{Telling: problem.Telling{Base: t.base}, Indent: t.development}
+	how := answer.Rendering{Rendering: problem.Rendering{Base: t.base}, Indent: t.development}
 	// An answer to a body that is too large must arrive before the connection closes. A
 	// caller who waits for 100 Continue sends nothing, and on HTTP/2 a stream ends
 	// without the connection.

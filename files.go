@@ -88,7 +88,7 @@ func servable(name string) bool {
 	return !hidden(name) && fs.ValidPath(name) && !strings.ContainsAny(name, "\\\x00")
 }
 
-// isExhaustion tells a failure of the server from a file that is not there. Systems
+// isExhaustion distinguishes a failure of the server from a file that is not there. Systems
 // have many names for the latter (a file taken for a folder, a name that is too long,
 // links in a circle or out of their root), and few for the former.
 func isExhaustion(err error) bool {

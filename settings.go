@@ -294,16 +294,16 @@ func (l Limits) set(to *Limits, from Limits) {
 }
 
 // A Slash says what becomes of a request whose path fits a route but for a slash
-// at its end.
+// at its end. Its values are those of table.Slash.
 type Slash uint8
 
 const (
 	// SlashRedirect sends the caller to the route's own path (308). It is the default.
-	SlashRedirect = Slash(table.SlashRedirect)
+	SlashRedirect Slash = iota
 	// SlashStrict takes the path for another one, where nothing is.
-	SlashStrict = Slash(table.SlashStrict)
+	SlashStrict
 	// SlashSame serves the request as if its path were the route's.
-	SlashSame = Slash(table.SlashSame)
+	SlashSame
 )
 
 // String gives the policy's name: redirect, strict or same.

@@ -44,7 +44,7 @@ func (k StepKind) String() string {
 	return [...]string{"middleware", "guard", "seats", "read", "call", "send", "fail"}[k]
 }
 
-// An Observer is told about the steps of requests while they happen, by the goroutine in
+// An Observer is notified of the steps of requests as they happen, by the goroutine in
 // which they do: it must be quick, and safe for concurrent use.
 type Observer interface {
 	// StepBegins is called before a step.
@@ -162,7 +162,7 @@ func sit(seat chan struct{}) error {
 	}
 }
 
-// take takes a step, and tells the observers.
+// take takes a step, and notifies the observers.
 func (s *state) take(step Step, do func() error) error {
 	if observers := s.target.terms().observers; observers != nil {
 		return s.takeObserved(observers, step, do)

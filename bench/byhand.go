@@ -142,7 +142,7 @@ func (h *handmade) admit(w http.ResponseWriter, r *http.Request, a *about) ([]st
 	return strings.Fields(claims.Scope), true
 }
 
-// handmadeBooking tells absent members from zero ones by pointers.
+// handmadeBooking distinguishes absent members from zero ones by pointers.
 type handmadeBooking struct {
 	Vessel    string    `json:"vessel"`
 	Direction string    `json:"direction"`

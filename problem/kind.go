@@ -166,16 +166,16 @@ var (
 	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here").Means("The field Allow lists the methods that do.")
 	BodyTimeout      = Define(http.StatusRequestTimeout, "body-timeout", "The body did not arrive in time").Means("The connection is closed. The request may be sent again, faster.")
 	BodyTooLarge     = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").Means("The member limit is the size in bytes that is accepted.").Carries("limit", 1<<20)
-	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").Means("The fields Accept and Accept-Encoding tell what is.").Carries("accepted", []string{"application/json"})
+	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").Means("The fields Accept and Accept-Encoding say what is.").Carries("accepted", []string{"application/json"})
 	Invalid          = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
 				Means("The member errors lists every item, with its place, the rule and what it asks for.")
 	// CallerLeft is for logs and for callers who closed only their half of the connection.
 	// No standard has a number for it; 499 is widely used.
 	CallerLeft     = Define(499, "caller-left", "The caller left before the answer").Means("The request was given up; it may have been carried out in part.")
-	Internal       = Define(http.StatusInternalServerError, "internal", "Something went wrong on the server").Means("The instance names the request; tell it to who runs the server.")
+	Internal       = Define(http.StatusInternalServerError, "internal", "Something went wrong on the server").Means("The instance names the request, for those who run the server.")
 	NotImplemented = Define(http.StatusNotImplemented, "not-implemented", "The server cannot do this")
 	Timeout        = Define(http.StatusServiceUnavailable, "timeout", "The server ran out of time").Means("The request may be sent again later, if it is safe to repeat.")
-	Overloaded     = Define(http.StatusServiceUnavailable, "overloaded", "The server has too much to do").Means("Nothing was done. The field Retry-After tells in how many seconds to try again.")
+	Overloaded     = Define(http.StatusServiceUnavailable, "overloaded", "The server has too much to do").Means("Nothing was done. The field Retry-After says in how many seconds to try again.")
 )
 
 // ofStatus are the kinds that stand for a status as such.

@@ -21,7 +21,7 @@ import (
 // MediaType is the media type of a problem in JSON (RFC 9457, 6.1).
 const MediaType = "application/problem+json"
 
-// A Problem is one occurrence of a kind: an error that knows how to be told.
+// A Problem is one occurrence of a kind: an error that can be sent to callers.
 // Its methods change it and return it, so that they can be chained where it is
 // raised; after that it must not be changed, and is safe to share.
 type Problem struct {
@@ -57,7 +57,7 @@ type Item struct {
 	Detail string `json:"detail"`
 }
 
-// New makes an occurrence. The detail tells the caller about this occurrence (RFC 9457,
+// New makes an occurrence. The detail describes this occurrence to the caller (RFC 9457,
 // 3.1.4). For a kind of status 500 and above the place is noted for the log, but for 501
 // and 503, which callers can bring about at will; otherwise New costs little.
 func (k *Kind) New(detail string) *Problem { return k.occur(detail) }
@@ -106,13 +106,13 @@ func (p *Problem) WithHeader(name, value string) *Problem {
 	return p
 }
 
-// RetryAfter tells the caller when to try again, in whole seconds (RFC 9110,
+// RetryAfter says when to try again, in whole seconds (RFC 9110,
 // 10.2.3).
 func (p *Problem) RetryAfter(d time.Duration) *Problem {
 	return p.WithHeader("Retry-After", strconv.FormatInt(int64((d+time.Second-1)/time.Second), 10))
 }
 
-// Because sets the cause: what the log tells and the caller never sees.
+// Because sets the cause: what the log says and callers never see.
 func (p *Problem) Because(cause error) *Problem {
 	p.cause = cause
 	return p
@@ -121,7 +121,7 @@ func (p *Problem) Because(cause error) *Problem {
 // Kind is what occurred.
 func (p *Problem) Kind() *Kind { return p.kind }
 
-// Detail is what was told about this occurrence.
+// Detail describes this occurrence.
 func (p *Problem) Detail() string { return p.detail }
 
 // Items are the faults of an input. The caller must not change the slice.
@@ -241,8 +241,8 @@ func Hidden(err error) *Problem {
 	return &Problem{kind: Internal, detail: "The failure has been recorded.", cause: err}
 }
 
-// Telling is what the one who answers adds to a problem.
-type Telling struct {
+// Rendering is what the answer adds to a problem.
+type Rendering struct {
 	// Base is what the kind's code is put behind to make the type (RFC 9457, 3.1.1).
 	Base string
 	// Instance names the occurrence; "" leaves it out.
@@ -262,9 +262,9 @@ const (
 	longestName   = 512
 )
 
-// Append writes the problem as JSON (RFC 9457, 3) behind b. Its error tells which
+// Append writes the problem as JSON (RFC 9457, 3) behind b. Its error says which
 // members were left out; the problem is whole all the same.
-func (p *Problem) Append(b []byte, t Telling) ([]byte, error) {
+func (p *Problem) Append(b []byte, t Rendering) ([]byte, error) {
 	var lost error
 	end := len(b) + MaxSize - len(`,"more":true}`)
 	b = appendMember(append(b, '{'), "type", t.Base+p.kind.code)

@@ -25,7 +25,7 @@ var (
 func Example() {
 	err := fmt.Errorf("booking: %w", errClosed.Newf("Bell Lock reopens on %s.", "4 May").With("reopens", "2027-05-04").Because(errors.New("gate 7 is out")))
 	fmt.Println(errors.Is(err, errCanal), err)
-	text, _ := problem.In(err).Append(nil, problem.Telling{Base: "/problems/"})
+	text, _ := problem.In(err).Append(nil, problem.Rendering{Base: "/problems/"})
 	fmt.Println(string(text))
 	// Output:
 	// true booking: lock-closed: Bell Lock reopens on 4 May.: gate 7 is out
@@ -103,7 +103,7 @@ func TestFrom(t *testing.T) {
 func TestMembers(t *testing.T) {
 	p := errClosed.New("Closed.").With("day", 3).With("day", 4).With("status", 1).With("c", make(chan int)).Private("gate", 7).
 		WithHeader("Allow", "GET").RetryAfter(1500 * time.Millisecond).Because(io.EOF)
-	text, lost := p.Append([]byte("x"), problem.Telling{Base: "https://canal.example/#", Instance: "urn:uuid:1", Debug: jsontext.Value(`{"a":1}`)})
+	text, lost := p.Append([]byte("x"), problem.Rendering{Base: "https://canal.example/#", Instance: "urn:uuid:1", Debug: jsontext.Value(`{"a":1}`)})
 	const want = `x{"type":"https://canal.example/#lock-closed","title":"The lock is closed","status":409,"detail":"Closed.","instance":"urn:uuid:1","code":"lock-closed","day":4,"debug":{"a":1}}`
 	if string(text) != want || lost == nil || !strings.Contains(lost.Error(), `member "status"`) || !strings.Contains(lost.Error(), `member "c"`) {
 		t.Errorf("%s\n%v", text, lost)
@@ -140,7 +140,7 @@ func TestProblemsAreBounded(t *testing.T) {
 			problem.Item{Rule: "d", Want: jsontext.Value("4.0")}, problem.Item{Rule: "e", Want: []int{5}}, problem.Item{Rule: "f"}), nil,
 			[]string{`"want":1`, `"want":2`, `"want":"three"`, `"want":4.0`, `"want":[5]`, `"rule":"f","detail":""`}, "more"},
 	} {
-		text, lost := c.p.Append(nil, problem.Telling{Base: "/problems/", Debug: c.debug})
+		text, lost := c.p.Append(nil, problem.Rendering{Base: "/problems/", Debug: c.debug})
 		if (lost != nil) != (c.lacks == "all" || c.lacks == "debug" && c.debug != nil) {
 			t.Errorf("%s: it says of what is left out: %v", name, lost)
 		}

@@ -193,7 +193,7 @@ func (p *parser) literals() (string, error) {
 	return decoded.String() + p.text[start:], nil
 }
 
-// parameter reads a parameter, and tells whether it takes the rest of the path.
+// parameter reads a parameter, and reports whether it takes the rest of the path.
 func (p *parser) parameter() (rest bool, err error) {
 	open := p.at
 	end := strings.IndexByte(p.text[open:], '}')

@@ -30,8 +30,8 @@ func Middleware(t testing.TB, m wicketway.Middleware, changes ...func(*http.Requ
 	}
 }
 
-// CheckMiddleware is [Middleware] for those who want the error: it joins one for each duty
-// that is not kept, which says what to do.
+// CheckMiddleware is [Middleware] without a test: its error joins one for each duty that is
+// not kept, which says what to do.
 func CheckMiddleware(m wicketway.Middleware, changes ...func(*http.Request)) error {
 	var errs []error
 	for _, d := range duties {

@@ -94,7 +94,7 @@ func (u *unpacker) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// broken tells a body that is not what it says from one that did not come as a whole.
+// broken distinguishes a body that is not what it says from one that did not come as a whole.
 func (u *unpacker) broken(err error) error {
 	if _, large := errors.AsType[*http.MaxBytesError](err); large {
 		return err

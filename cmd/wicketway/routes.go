@@ -51,7 +51,7 @@ func matching(d wicketway.Description, path string) []wicketway.Facts {
 	return found
 }
 
-// printRoutes prints a table. What all chains begin with is told once, below it.
+// printRoutes prints a table. What all chains begin with is printed once, below it.
 func printRoutes(out io.Writer, routes []wicketway.Facts) {
 	shared := sharedChain(routes)
 	more := slices.ContainsFunc(routes, func(r wicketway.Facts) bool { return len(r.Chain) > len(shared) })

@@ -17,7 +17,7 @@ var ErrQuietHours = problem.Define(http.StatusConflict, "quiet-hours", "The cana
 	Means("The member until says when the route is served again.").
 	Carries("until", "06:00")
 
-// hours are what the middleware is told about a route.
+// hours are what the middleware learns about a route.
 type hours struct{ From, To int }
 
 // Hours lets routes rest from one full hour to another, such as from 22 to 6.

@@ -52,7 +52,7 @@ func openPage(b *bytes.Buffer, status int, title string) {
 const longestShown = 1 << 10
 
 // writePage writes a problem for people; like one in JSON it has at most 64 KiB.
-func writePage(b *bytes.Buffer, p *problem.Problem, how problem.Telling) {
+func writePage(b *bytes.Buffer, p *problem.Problem, how problem.Rendering) {
 	k := p.Kind()
 	openPage(b, k.Status(), k.Title())
 	if p.Detail() != "" {

@@ -33,16 +33,16 @@ func recycle(b *bytes.Buffer) {
 	}
 }
 
-// Telling is how a problem is written.
-type Telling struct {
-	problem.Telling
+// A Rendering is how a problem is written.
+type Rendering struct {
+	problem.Rendering
 	Indent bool
 	Length bool // says how long it is, so that callers need not wait for the end
 }
 
 // Problem answers with a problem, as a page for callers that prefer one. The error says
 // which of its members JSON could not carry; the problem is sent all the same.
-func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Telling) (lost error) {
+func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Rendering) (lost error) {
 	h := w.Header()
 	for _, about := range []string{"Content-Length", "Content-Encoding", "Content-Disposition", "Content-Range", "Etag", "Last-Modified", "Cache-Control"} {
 		delete(h, about) // they spoke of the answer that will not come
@@ -55,11 +55,11 @@ func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Tel
 	defer recycle(buffer)
 	if prefersHTML(r.Header["Accept"]) {
 		h["Content-Type"] = contentTypeHTML
-		writePage(buffer, p, how.Telling)
+		writePage(buffer, p, how.Rendering)
 	} else {
 		h["Content-Type"] = contentTypeProblem
 		var text []byte
-		text, lost = p.Append(buffer.AvailableBuffer(), how.Telling)
+		text, lost = p.Append(buffer.AvailableBuffer(), how.Rendering)
 		if how.Indent {
 			if value := jsontext.Value(text).Clone(); value.Indent(indented) == nil && len(value) < problem.MaxSize {
 				text = value
@@ -75,7 +75,7 @@ func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Tel
 	return lost
 }
 
-// varyByAccept tells caches that the answer depends on Accept (RFC 9110, 12.5.5).
+// varyByAccept lets caches know that the answer depends on Accept (RFC 9110, 12.5.5).
 func varyByAccept(h http.Header) {
 	if h["Vary"] == nil {
 		h["Vary"] = varyAccept

@@ -59,8 +59,7 @@ func (w *Writer) Init(to http.ResponseWriter, r *http.Request, owner any) {
 func Around(w http.ResponseWriter) *Writer { return &Writer{ResponseWriter: w} }
 
 // Outside gives the writer as handlers get it: it has the methods Flush and Hijack where
-// what it stands around supports them, so that those who ask by type assertion are told
-// the truth.
+// what it stands around supports them, so that type assertions hold.
 func (w *Writer) Outside() http.ResponseWriter {
 	flush, hijack := false, false
 	for to := w.ResponseWriter; to != nil; to = unwrap(to) {

@@ -25,7 +25,7 @@ const (
 	lingerTime  = 2 * time.Second
 )
 
-// A Body stands between the connection and whoever reads. It counts, and it holds callers
+// A Body stands between the connection and its reader. It counts, and it holds callers
 // to a size, a rate and the time of the route. The zero Body is that of a request without
 // one. It is read by one goroutine at a time; what is asked about it can be asked by any.
 type Body struct {
@@ -93,7 +93,7 @@ func (b *Body) Read(p []byte) (int, error) {
 }
 
 // giveUp sees to it that nothing that is still sent is taken for the next request
-// (RFC 9112, 9.3), whatever whoever reads makes of the failure. Up to 256 KiB the server
+// (RFC 9112, 9.3), whatever the reader makes of the failure. Up to 256 KiB the server
 // reads itself in order to go on, but not where reading has failed.
 func (b *Body) giveUp(err error) {
 	b.err = err

@@ -59,7 +59,7 @@ const (
 	// longestText is the size in bytes of a text in a multipart form, however
 	// large the form may be for its files' sake.
 	longestText = 1 << 20
-	// mostParts is how many parts a multipart form may have, whoever reads them.
+	// mostParts is how many parts a multipart form may have, however they are read.
 	mostParts = 1000
 )
 
@@ -142,7 +142,7 @@ func (p *form) read(v reflect.Value, r *http.Request, spool *Spool, found *fault
 	return form, nil
 }
 
-// cutShort stands behind a multipart body. Whoever reads so far has missed the closing
+// cutShort stands behind a multipart body. A reader that comes so far has missed the closing
 // delimiter (RFC 2046, 5.1.1), which package multipart does not insist on.
 type cutShort struct{}
 
@@ -213,7 +213,7 @@ func (p *form) text(part *multipart.Part, form url.Values, found *faults) error 
 	return err
 }
 
-// broken tells a body that ended or was too large from one that is no form.
+// broken distinguishes a body that ended or was too large from one that is no form.
 func (p *form) broken(r *http.Request, err error, found *faults) error {
 	_, large := errors.AsType[*http.MaxBytesError](err)
 	_, known := errors.AsType[*problem.Problem](err)

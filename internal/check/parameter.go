@@ -179,7 +179,7 @@ func (p *Parameter) Document() jsontext.Value {
 	return text
 }
 
-// Describe tells the type, the rules as they were written, the note, and whether
+// Describe gives the type, the rules as they were written, the note, and whether
 // the parameter must be there.
 func (p *Parameter) Describe() (kind, rule, note string, required bool) {
 	return p.typ.Name(), p.rule, p.note, p.required

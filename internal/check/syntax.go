@@ -40,7 +40,7 @@ func syntaxFault(data []byte, e *jsontext.SyntacticError) schema.Fault {
 	return schema.Fault{Pointer: clip.Text(string(e.JSONPointer), longestPointer), Rule: "syntax", Detail: syntaxDetail(data, e), Unreadable: true}
 }
 
-// syntaxDetail tells what is no JSON, and where.
+// syntaxDetail says what is no JSON, and where.
 func syntaxDetail(data []byte, e *jsontext.SyntacticError) string {
 	if len(stdbytes.TrimSpace(data)) == 0 {
 		return "is empty; a JSON value was expected"

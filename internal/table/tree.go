@@ -257,7 +257,7 @@ func (t *Table) spread(n *node, from, to int) {
 	}
 }
 
-// perfect reports whether a multiplier tells all children apart, and gives four bits for
+// perfect reports whether a multiplier gives all children different hashes, and gives four bits for
 // each hash: the child's number from the first. A hash that no child has leads to one that
 // has another, so that comparing fails.
 func (t *Table) perfect(first uint32, from, to int, mul uint32) (index uint32, ok bool) {

@@ -98,7 +98,7 @@ func Build(s *store.Store, secret []byte, log *slog.Logger) (*wicketway.API, err
 	)
 }
 
-// Run serves the canal on an address until ctx ends, and first tells on out how
+// Run serves the canal on an address until ctx ends, and first writes to out how
 // to use it.
 func Run(ctx context.Context, address, dir string, out io.Writer, log *slog.Logger) error {
 	c, err := Open(dir, log)

@@ -1,5 +1,5 @@
-// Package locks serves the locks: who is on the water looks at them, keepers
-// open and close them.
+// Package locks serves the locks: skippers look at them, keepers open and close
+// them.
 package locks
 
 import (

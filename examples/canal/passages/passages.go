@@ -20,7 +20,7 @@ var (
 	ErrNoSuchPassage = problem.NotFound.Define(http.StatusNotFound, "no-such-passage", "The caller has no such passage")
 	ErrCanal         = problem.Define(http.StatusConflict, "canal", "The canal cannot do that now").
 				Means("The request is well, but not at this time or in this place.")
-	ErrLockClosed     = ErrCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed").Means("The member state tells why; another lock may be open.")
+	ErrLockClosed     = ErrCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed").Means("The member state says why; another lock may be open.")
 	ErrSlotTaken      = ErrCanal.Define(http.StatusConflict, "slot-taken", "The slot is taken").Means("Choose another half hour.")
 	ErrVesselTooLarge = ErrCanal.Define(http.StatusConflict, "vessel-too-large", "The vessel does not fit the chamber").Means("The detail gives the sizes in metres.")
 )
@@ -108,7 +108,7 @@ type onePassage struct {
 }
 
 type bookPassage struct {
-	Notify string     `from:"query notify" rule:"enum=none|skipper|keeper default=none" note:"Who is told of it"`
+	Notify string     `from:"query notify" rule:"enum=none|skipper|keeper default=none" note:"Who is notified"`
 	Body   NewPassage `from:"body"`
 }
 

@@ -177,7 +177,7 @@ func (s *Store) Change(ctx context.Context, p Passage) (Passage, error) {
 		p.Direction, p.Slot.UTC().Format(time.RFC3339), p.Crew, p.Remark, p.ID, p.Vessel)))
 }
 
-// taken tells a taken slot from other failures.
+// taken distinguishes a taken slot from other failures.
 func taken(p Passage, err error) (Passage, error) {
 	if e, ok := errors.AsType[*sqlite.Error](err); ok && e.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE {
 		return Passage{}, errors.Join(ErrTaken, err)
