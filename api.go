@@ -5,42 +5,7 @@ import (
 	"net/http"
 
 	"github.com/wicketway/wicketway/internal/table"
-	"github.com/wicketway/wicketway/problem"
 )
-
-// An API is a compiled description. It is an http.Handler, immutable and safe
-// for concurrent use.
-type API struct {
-	info      Info
-	table     *table.Table
-	targets   []target           // by number in table
-	fallbacks []target           // by number of group in table
-	named     map[string]*target // by version, a slash, and name
-	codes     map[string]*problem.Kind
-	facts     func() []Facts                // of targets, made when first asked for
-	catalogue func() map[string]ProblemInfo // by code, made when first asked for
-	raised    raised
-}
-
-// Info is what the API was named by.
-func (a *API) Info() Info { return a.info }
-
-// A target is where a request can end: a route as it was resolved, or a group for what none
-// of its routes takes, with what serves it. It is immutable.
-type target struct {
-	resolved
-	end   endpoint
-	steps *steps
-}
-
-// An endpoint serves a request at the end of its chain. An error that it returns
-// has not been answered.
-type endpoint interface {
-	serve(w http.ResponseWriter, r *http.Request, s *state) error
-}
-
-// isFallback reports whether the target is a group, for what none of its routes takes.
-func (t *target) isFallback() bool { return t.part == nil }
 
 // ServeHTTP answers one request.
 func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {

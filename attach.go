@@ -1,7 +1,6 @@
 package wicketway
 
 import (
-	"context"
 	"reflect"
 	"slices"
 )
@@ -21,7 +20,7 @@ func Attach[T any](value T) Setting {
 		slot:  t,
 		mode:  replaces,
 		value: value,
-		apply: func(b *builder, at place, terms *terms) {
+		apply: func(b reporter, at place, terms *terms) {
 			detach[T](terms)
 			terms.attached = append(terms.attached, attachment[T]{value})
 			if isNil(value) {
@@ -50,18 +49,4 @@ func (t *terms) reads(of reflect.Type) bool {
 		return true
 	}
 	return slices.ContainsFunc(t.chain, func(l *chained) bool { return slices.Contains(l.Reads, of) })
-}
-
-// Attached gives the value of a type that holds for the route of a request; false where
-// none is attached, and outside of an API's request. In an API that is mounted in another
-// one its own come first.
-func Attached[T any](ctx context.Context) (value T, ok bool) {
-	for s := stateOf(ctx); s != nil; s = s.outer() {
-		for _, a := range s.target.list.terms.attached {
-			if found, same := a.(attachment[T]); same {
-				return found.value, true
-			}
-		}
-	}
-	return value, false
 }

@@ -1,17 +1,10 @@
 package wicketway
 
 import (
-	"fmt"
-	"net/http"
-	"reflect"
 	"strings"
 	"sync"
 
-	"github.com/wicketway/wicketway/internal/answer"
-	"github.com/wicketway/wicketway/internal/bind"
-	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/table"
-	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
 
@@ -53,40 +46,6 @@ func Build(info Info, parts ...Part) (*API, error) {
 	return a, nil
 }
 
-// A builder reads parts into routes that are plain data, checks them as a whole, and then
-// compiles them. It collects what is wrong with them on the way.
-type builder struct {
-	at        place
-	routes    []*resolved
-	templates []route.Template // of the routes
-	lists     []*list
-	chained   []*chained
-	fallbacks []target
-	table     table.Builder
-	schemas   check.Set
-	inputs    map[inputKey]*bind.Plan
-	outputs   map[outputKey]*answer.Plan
-	codes     map[string]*problem.Kind
-	files     files
-	mistakes  Mistakes
-	wrong     map[place]bool // where there is one
-}
-
-func newBuilder(at place, parts []Part) *builder {
-	b := &builder{
-		at:      at,
-		codes:   map[string]*problem.Kind{},
-		inputs:  map[inputKey]*bind.Plan{},
-		outputs: map[outputKey]*answer.Plan{},
-		files:   filesOf(at, parts),
-		wrong:   map[place]bool{},
-	}
-	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrPreconditionFailed) {
-		b.codes[k.Code()] = k
-	}
-	return b
-}
-
 // describeProblems adds the route that describes kinds of problem, unless their types lead
 // elsewhere.
 func (b *builder) describeProblems(a *API) {
@@ -104,81 +63,6 @@ func (b *builder) describeProblems(a *API) {
 		own:   true,
 		serve: func(*target) endpoint { return problemPages{a} },
 	}, route.Template{}, l)
-}
-
-// plan compiles how a route's input is read and its output is sent.
-func (b *builder) plan(r *resolved, unparsed bool) {
-	t, p := r.terms(), r.part
-	mistake := func(format string, args ...any) {
-		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), fmt.Sprintf(format, args...))
-	}
-	if p.missing != "" {
-		mistake("the %s is nil", p.missing)
-	}
-	if p.what != typedPart {
-		return
-	}
-	var lenient check.Leniency
-	if t.unknown {
-		lenient |= check.UnknownMembers
-	}
-	if t.readOnly {
-		lenient |= check.ReadOnlyMembers
-	}
-	in := inputKey{p.in, strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
-	if r.input = b.inputs[in]; r.input == nil {
-		before := len(b.mistakes)
-		r.input = bind.Compile(p.in, bind.Config{
-			Method:     r.method,
-			Parameters: r.names,
-			Unparsed:   unparsed,
-			Limit:      t.limits.Body,
-			Faults:     t.limits.Faults,
-			Lenient:    lenient,
-			None:       noneType,
-			Files:      fileType,
-			Schemas:    &b.schemas,
-			Mistake:    mistake,
-		})
-		if len(b.mistakes) == before { // else every route says what is wrong with it
-			b.inputs[in] = r.input
-		}
-	}
-	out := outputKey{p.out.value, t.answers, t.envelope, t.conditional, t.development}
-	if r.output = b.outputs[out]; r.output == nil {
-		before := len(b.mistakes)
-		r.output = answer.Compile(p.out.value, answer.Config{
-			Status:      t.answers,
-			Envelope:    t.envelope,
-			Conditional: t.conditional,
-			Development: t.development,
-			Schemas:     &b.schemas,
-			Mistake:     mistake,
-		})
-		if len(b.mistakes) == before {
-			b.outputs[out] = r.output
-		}
-	}
-	if p.out.page && r.input.QueryField(cursorType) == "" {
-		mistake("the output is a page, but no query field of the input is a wicketway.Cursor")
-	}
-}
-
-// A plan is made once for all routes that read the same in the same way, or send it.
-type inputKey struct {
-	of                reflect.Type
-	parameters        string
-	method            string
-	limit             int64
-	faults            int
-	unknown, readOnly bool
-}
-
-type outputKey struct {
-	of                       reflect.Type
-	status                   int
-	envelope                 string
-	conditional, development bool
 }
 
 // enter puts the routes into the table, which finds those that clash.
@@ -210,7 +94,7 @@ func (r *resolved) purpose() string {
 
 // compile makes what serves: it is the only part of Build that calls what users gave.
 func (b *builder) compile(a *API) {
-	for _, l := range b.chained {
+	for _, l := range b.chained() {
 		if l.handler = l.Wrap(next(l.depth + 1)); isNil(l.handler) {
 			b.mistake(l.at, "Chain: the middleware %s gave no handler: return one that calls next", l.Name)
 		}
@@ -240,9 +124,12 @@ func (b *builder) compile(a *API) {
 			a.named[t.key()] = t
 		}
 	}
-	a.fallbacks = b.fallbacks
-	for i := range a.fallbacks {
-		a.fallbacks[i].steps = stepsOf(a.fallbacks[i].list, false)
+	for _, f := range b.fallbacks {
+		a.fallbacks = append(a.fallbacks, target{
+			resolved: f.resolved,
+			end:      &nowhere{f.versions, strings.Count(f.path, "/")},
+			steps:    stepsOf(f.list, false),
+		})
 	}
 	a.table = b.table.Table()
 	a.facts = sync.OnceValue(a.makeFacts)
@@ -275,17 +162,14 @@ func (b *builder) name() {
 	}
 }
 
-var noneType = reflect.TypeFor[None]()
-
-// fileType is the Go type that files of forms are read into.
-var fileType = bind.FileType{
-	Type: reflect.TypeFor[File](),
-	Make: func(f bind.Received) reflect.Value { return reflect.ValueOf(File{f.Name, f.Type, f.Size, f.Content}) },
-}
-
-// problemPages is the endpoint that describes kinds of problem.
-type problemPages struct{ api *API }
-
-func (p problemPages) serve(w http.ResponseWriter, r *http.Request, s *state) error {
-	return s.take(Step{Kind: StepCall}, func() error { return p.api.describeProblem(w, r, s.match.Value(0)) })
+// chained is all middleware, each in its place once.
+func (b *builder) chained() (all []*chained) {
+	for _, l := range b.lists {
+		inherited := 0
+		if l.outer != nil {
+			inherited = len(l.outer.terms.chain)
+		}
+		all = append(all, l.terms.chain[inherited:]...)
+	}
+	return all
 }

@@ -6,7 +6,6 @@ import (
 	"maps"
 	"net/http"
 	"slices"
-	"sync"
 
 	"github.com/go-json-experiment/json/jsontext"
 
@@ -43,13 +42,6 @@ func (a *API) infoOf(k *problem.Kind, base string) ProblemInfo {
 // everywhere are the kinds that any request can meet.
 var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed, problem.CallerLeft, problem.NotImplemented,
 	problem.Internal, problem.Timeout}
-
-// Raised are the kinds that occurred though no route names them, so that their type
-// leads somewhere all the same.
-type raised struct {
-	mu    sync.Mutex
-	kinds map[string]*problem.Kind // by code
-}
 
 // mostRaised bounds the kinds that are remembered: a program could make them anew for
 // every request.
@@ -164,4 +156,11 @@ func (a *API) describeProblem(w http.ResponseWriter, r *http.Request, code strin
 // [problem.Read] finds the kind of a problem that the API has sent.
 func (a *API) Kinds() []*problem.Kind {
 	return slices.SortedFunc(maps.Values(a.codes), func(x, y *problem.Kind) int { return cmp.Compare(x.Code(), y.Code()) })
+}
+
+// problemPages is the endpoint that describes kinds of problem.
+type problemPages struct{ api *API }
+
+func (p problemPages) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	return s.take(Step{Kind: StepCall}, func() error { return p.api.describeProblem(w, r, s.match.Value(0)) })
 }

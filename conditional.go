@@ -5,34 +5,7 @@ import (
 
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/table"
-	"github.com/wicketway/wicketway/problem"
 )
-
-// Conditional answers conditional requests (RFC 9110, 13) for the routes of a
-// group. A GET gets an ETag, made of its body unless the route sets one in a
-// [Reply], and a Last-Modified where the output has a method LastModified()
-// time.Time; If-None-Match and If-Modified-Since are answered with 304. Before any
-// other method with If-Match, If-None-Match or If-Unmodified-Since the GET route
-// of the same path is asked for the present state, and a condition that does not
-// hold is answered with 412.
-//
-// Between that question and the change another request can come in; storage that
-// must not lose an update needs a check of its own.
-func Conditional() Setting {
-	return setting{
-		at:     here(0),
-		name:   "Conditional",
-		slot:   slotConditional,
-		mode:   replaces | ofGroups,
-		apply:  func(_ *builder, _ place, t *terms) { t.conditional = true },
-		undone: func(t *terms) { t.conditional = false },
-		acts:   func(r *resolved) bool { return isTyped(r) && r.method == http.MethodGet },
-		lacks:  "no GET stands here, so there is nothing to compare with: leave it out, or declare the GET under it",
-	}
-}
-
-// ErrPreconditionFailed is raised where a condition of the request does not hold.
-var ErrPreconditionFailed = problem.OfStatus(http.StatusPreconditionFailed)
 
 // precondition holds the conditions of a request that would change something
 // against the present state.

@@ -30,6 +30,9 @@ type GroupInfo struct {
 	At       Place            `json:"at"`
 }
 
+// Info is what the API was named by.
+func (a *API) Info() Info { return a.info }
+
 // Describe says what the API serves.
 func (a *API) Describe() Description {
 	d := Description{
@@ -48,6 +51,20 @@ func (a *API) Describe() Description {
 		})
 	}
 	return d
+}
+
+// Routes gives the facts of every route, by version, path and method.
+func (a *API) Routes() []Facts { return slices.Clone(a.facts()) }
+
+func (a *API) makeFacts() []Facts {
+	all := make([]Facts, len(a.targets))
+	for i := range a.targets {
+		all[i] = a.targets[i].makeFacts()
+	}
+	slices.SortFunc(all, func(x, y Facts) int {
+		return cmp.Or(cmp.Compare(x.Version, y.Version), cmp.Compare(x.Path, y.Path), cmp.Compare(x.Method, y.Method))
+	})
+	return all
 }
 
 // describeFile is the environment variable that asks for a description.

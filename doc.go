@@ -87,9 +87,9 @@
 //
 // The files of this package form layers; each uses those above it.
 //
-//	describe   part.go route.go setting.go settings.go attach.go chain.go guard.go reply.go page.go file.go
-//	resolve    resolve.go mistake.go facts.go
-//	compile    build.go
-//	serve      api.go step.go state.go typed.go plain.go files.go miss.go fail.go conditional.go debug.go serve.go
-//	list       describe.go catalogue.go link.go
+//	describe   part.go route.go setting.go settings.go attach.go observe.go chain.go guard.go reply.go page.go file.go terms.go
+//	resolve    resolve.go plan.go mistake.go facts.go
+//	compile    compiled.go build.go
+//	serve      api.go state.go step.go typed.go plain.go files.go conditional.go miss.go fail.go debug.go catalogue.go
+//	list       describe.go link.go serve.go
 package wicketway

@@ -108,20 +108,6 @@ func (p place) info() Place {
 	return Place{file, line}
 }
 
-// Routes gives the facts of every route, by version, path and method.
-func (a *API) Routes() []Facts { return slices.Clone(a.facts()) }
-
-func (a *API) makeFacts() []Facts {
-	all := make([]Facts, len(a.targets))
-	for i := range a.targets {
-		all[i] = a.targets[i].makeFacts()
-	}
-	slices.SortFunc(all, func(x, y Facts) int {
-		return cmp.Or(cmp.Compare(x.Version, y.Version), cmp.Compare(x.Path, y.Path), cmp.Compare(x.Method, y.Method))
-	})
-	return all
-}
-
 func (r *resolved) makeFacts() Facts {
 	t := r.terms()
 	f := Facts{

@@ -1,6 +1,11 @@
 package wicketway
 
-import "io"
+import (
+	"io"
+	"reflect"
+
+	"github.com/wicketway/wicketway/internal/bind"
+)
 
 // A File is a file of a form. Its content is read with Open, and is gone when
 // the request has ended.
@@ -18,3 +23,9 @@ type File struct {
 
 // Open reads the file from its start. It can be called more than once.
 func (f File) Open() *io.SectionReader { return io.NewSectionReader(f.content, 0, f.Size) }
+
+// fileType is the Go type that files of forms are read into.
+var fileType = bind.FileType{
+	Type: reflect.TypeFor[File](),
+	Make: func(f bind.Received) reflect.Value { return reflect.ValueOf(File{f.Name, f.Type, f.Size, f.Content}) },
+}

@@ -1,12 +1,8 @@
 package wicketway
 
 import (
-	"context"
-	"fmt"
 	"net/http"
 	"reflect"
-	"slices"
-	"strings"
 
 	"github.com/wicketway/wicketway/problem"
 )
@@ -54,47 +50,9 @@ type Identity struct {
 	Scopes []string
 }
 
-// Caller is who sent the request, in handlers and in middleware alike: the zero
-// Identity as long as no guard has said so.
-func Caller(ctx context.Context) Identity {
-	if s := stateOf(ctx); s != nil {
-		if id := s.caller.Load(); id != nil {
-			return *id
-		}
-	}
-	return Identity{}
-}
-
 // ErrScopeMissing is raised where the caller lacks a scope that a route needs.
 var ErrScopeMissing = problem.Forbidden.Define(http.StatusForbidden, "scope-missing", "The caller lacks a scope").
 	Carries("scopes", []string{"locks:operate"})
 
-// admit asks the guard about a request.
-func (t *terms) admit(r *http.Request, s *state) error {
-	caller, err := t.guard.Authenticate(r)
-	if err != nil {
-		return err
-	}
-	if caller == nil {
-		return fmt.Errorf("the guard %s gave neither a caller nor an error", t.guard.Scheme().Name)
-	}
-	s.caller.Store(caller)
-	for _, scope := range t.scopes {
-		if !slices.Contains(caller.Scopes, scope) {
-			return ErrScopeMissing.Newf("This needs %s; the caller has %s.", scopeList(t.scopes), scopeList(caller.Scopes)).
-				With("scopes", t.scopes).
-				WithHeader("WWW-Authenticate", t.guard.Challenge(t.scopes))
-		}
-	}
-	return nil
-}
-
-func scopeList(scopes []string) string {
-	switch len(scopes) {
-	case 0:
-		return "no scope"
-	case 1:
-		return "the scope " + scopes[0]
-	}
-	return "the scopes " + strings.Join(scopes, ", ")
-}
+// ErrPreconditionFailed is raised where a condition of the request does not hold.
+var ErrPreconditionFailed = problem.OfStatus(http.StatusPreconditionFailed)

@@ -8,30 +8,13 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"path/filepath"
 	"reflect"
-	"runtime"
 	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
-
-// functionName is the name of a function with its package's, without its
-// receiver: passages.find. A function literal has none.
-func functionName(function *runtime.Func) string {
-	if function == nil {
-		return ""
-	}
-	whole := function.Name()
-	name := strings.TrimSuffix(whole[strings.LastIndexByte(whole, '/')+1:], "-fm")
-	if strings.Contains(name, ".func") || strings.Contains(name, "[...]") {
-		return ""
-	}
-	parts := strings.Split(name, ".")
-	return parts[0] + "." + parts[len(parts)-1]
-}
 
 // Link builds the path, with the query, of the route with a name. The input is
 // the route's input, or a pointer to one: its path fields fill the template, its
@@ -193,19 +176,4 @@ func (a *API) routeOf(of any) (*target, error) {
 		lines[i] = t.line()
 	}
 	return nil, fmt.Errorf("request: %s serves several routes (%s): name the one that is meant", function.Name(), strings.Join(lines, ", "))
-}
-
-// source says which function serves a route, and where it stands.
-func (r *resolved) source() string {
-	function := r.part.function
-	if function == nil {
-		return "declared at " + r.at.String()
-	}
-	file, line := function.FileLine(function.Entry())
-	name := function.Name()
-	name, isMethod := strings.CutSuffix(name[strings.LastIndexByte(name, '/')+1:], "-fm")
-	if isMethod { // a method value: Go knows the place of its wrapper only
-		return fmt.Sprintf("%s (declared at %s)", name, r.at)
-	}
-	return fmt.Sprintf("%s (%s:%d)", name, filepath.Base(file), line)
 }

@@ -2,12 +2,67 @@ package wicketway
 
 import (
 	"net/http"
+	"os"
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/table"
+	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
+
+// A builder reads parts into routes that are plain data, checks them as a whole, and then
+// compiles them. It collects what is wrong with them on the way.
+type builder struct {
+	at        place
+	routes    []*resolved
+	templates []route.Template // of the routes
+	lists     []*list
+	fallbacks []fallback
+	table     table.Builder
+	schemas   check.Set
+	inputs    map[inputKey]*bind.Plan
+	outputs   map[outputKey]*answer.Plan
+	codes     map[string]*problem.Kind
+	files     files
+	mistakes  Mistakes
+	wrong     map[place]bool // where there is one
+}
+
+func newBuilder(at place, parts []Part) *builder {
+	b := &builder{
+		at:      at,
+		codes:   map[string]*problem.Kind{},
+		inputs:  map[inputKey]*bind.Plan{},
+		outputs: map[outputKey]*answer.Plan{},
+		files:   filesOf(at, parts),
+		wrong:   map[place]bool{},
+	}
+	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrPreconditionFailed) {
+		b.codes[k.Code()] = k
+	}
+	return b
+}
+
+// modeVariable is the environment variable that chooses between production and
+// development.
+const modeVariable = "WICKETWAY_MODE"
+
+// initialTerms are what holds before any setting.
+func (b *builder) initialTerms() terms {
+	t := terms{groupTerms: &groupTerms{limits: defaultLimits, base: ownBase}}
+	switch mode := os.Getenv(modeVariable); mode {
+	case "", "production":
+	case "development":
+		t.development = true
+	default:
+		b.mistake(b.at, "%s is %q: it must be production or development", modeVariable, mode)
+	}
+	return t
+}
 
 // read resolves a group under the list and the prefix of the one around it.
 func (b *builder) read(g group, prefix route.Template, outer *list) {
@@ -109,10 +164,16 @@ func (b *builder) fallback(g group, prefix route.Template, l *list) {
 			return // the same prefix twice: the first group speaks for both
 		}
 	}
-	b.fallbacks = append(b.fallbacks, target{
+	b.fallbacks = append(b.fallbacks, fallback{
 		resolved: resolved{path: prefix.String(), at: g.at, list: l},
-		end:      &nowhere{versions: versionsIn(g.parts), depth: strings.Count(prefix.String(), "/")},
+		versions: versionsIn(g.parts),
 	})
+}
+
+// A fallback is a group as the target of requests that find no route in it.
+type fallback struct {
+	resolved
+	versions []string // that are served right below it
 }
 
 // versionsIn are the versions that stand among parts, or in groups without a prefix

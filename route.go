@@ -142,3 +142,20 @@ func functionOf(function any) *runtime.Func {
 	}
 	return runtime.FuncForPC(v.Pointer())
 }
+
+var noneType = reflect.TypeFor[None]()
+
+// functionName is the name of a function with its package's, without its
+// receiver: passages.find. A function literal has none.
+func functionName(function *runtime.Func) string {
+	if function == nil {
+		return ""
+	}
+	whole := function.Name()
+	name := strings.TrimSuffix(whole[strings.LastIndexByte(whole, '/')+1:], "-fm")
+	if strings.Contains(name, ".func") || strings.Contains(name, "[...]") {
+		return ""
+	}
+	parts := strings.Split(name, ".")
+	return parts[0] + "." + parts[len(parts)-1]
+}

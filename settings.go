@@ -3,7 +3,6 @@ package wicketway
 import (
 	"log/slog"
 	"net/http"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -18,7 +17,7 @@ import (
 // ones. Each middleware is applied once where the setting stands, not once a
 // route, so that its state is shared by all below.
 func Chain(middleware ...Middleware) Setting {
-	return setting{at: here(0), name: "Chain", slot: slotChain, apply: func(b *builder, at place, t *terms) {
+	return setting{at: here(0), name: "Chain", slot: slotChain, apply: func(b reporter, at place, t *terms) {
 		for i, m := range middleware {
 			if m.Wrap == nil {
 				b.mistake(at, "Chain: middleware %d has no function: use Wrap, or a package's own", i+1)
@@ -27,9 +26,7 @@ func Chain(middleware ...Middleware) Setting {
 			for _, k := range m.Raises {
 				b.kind(at, "Chain: "+m.Name, k)
 			}
-			l := &chained{Middleware: m, at: at, depth: len(t.chain)}
-			t.chain = append(t.chain, l)
-			b.chained = append(b.chained, l)
+			t.chain = append(t.chain, &chained{Middleware: m, at: at, depth: len(t.chain)})
 		}
 	}}
 }
@@ -43,7 +40,7 @@ func Guard(by Authenticator) Setting {
 		name: "Guard",
 		slot: slotAccess,
 		mode: replaces,
-		apply: func(b *builder, at place, t *terms) {
+		apply: func(b reporter, at place, t *terms) {
 			t.guardAt, t.public, t.open, t.after = at, false, nil, -1
 			if t.guard = by; isNil(by) {
 				b.mistake(at, "Guard: the guard is nil; Public() opens a route")
@@ -78,7 +75,7 @@ func Public(methods ...string) Setting {
 		name: "Public",
 		slot: slotAccess,
 		mode: replaces,
-		apply: func(_ *builder, _ place, t *terms) {
+		apply: func(_ reporter, _ place, t *terms) {
 			t.guard, t.public, t.open, t.scopes = nil, true, nil, nil
 		},
 		acts: func(r *resolved) bool {
@@ -98,7 +95,7 @@ func publicMethods(at place, methods []string) Setting {
 		at:   at,
 		name: "Public",
 		slot: slotPublicMethods,
-		apply: func(b *builder, at place, t *terms) {
+		apply: func(b reporter, at place, t *terms) {
 			for _, m := range methods {
 				if strings.ToUpper(m) != m || m == "" {
 					b.mistake(at, "Public: %q is no method: GET", m)
@@ -120,7 +117,7 @@ func Scopes(needed ...string) Setting {
 		at:   here(0),
 		name: "Scopes",
 		slot: slotScopes,
-		apply: func(b *builder, at place, t *terms) {
+		apply: func(b reporter, at place, t *terms) {
 			if len(needed) == 0 {
 				b.mistake(at, "Scopes: none is given: leave it out, or name some")
 			}
@@ -138,7 +135,7 @@ func Scopes(needed ...string) Setting {
 
 // Fails names the kinds of problem that a route can raise itself.
 func Fails(kinds ...*problem.Kind) Setting {
-	return setting{at: here(0), name: "Fails", slot: slotFails, apply: func(b *builder, at place, t *terms) {
+	return setting{at: here(0), name: "Fails", slot: slotFails, apply: func(b reporter, at place, t *terms) {
 		for _, k := range kinds {
 			b.kind(at, "Fails", k)
 		}
@@ -153,7 +150,7 @@ func Answers(status int) Setting {
 		name: "Answers",
 		slot: slotAnswers,
 		mode: replaces,
-		apply: func(b *builder, at place, t *terms) {
+		apply: func(b reporter, at place, t *terms) {
 			if t.answers = status; status < http.StatusOK || status > 299 {
 				b.mistake(at, "Answers: %d is no status of a success (200 to 299)", status)
 				t.answers = 0
@@ -172,7 +169,7 @@ func Summary(text string) Setting {
 		name:  "Summary",
 		slot:  slotSummary,
 		mode:  replaces | onlyRoute,
-		apply: func(_ *builder, _ place, t *terms) { t.summary = text },
+		apply: func(_ reporter, _ place, t *terms) { t.summary = text },
 	}
 }
 
@@ -184,7 +181,7 @@ func Name(name string) Setting {
 		name:  "Name",
 		slot:  slotName,
 		mode:  replaces | onlyRoute,
-		apply: func(_ *builder, _ place, t *terms) { t.name = name },
+		apply: func(_ reporter, _ place, t *terms) { t.name = name },
 	}
 }
 
@@ -207,7 +204,7 @@ func bodySetting(at place, name string, about slot, set func(t *terms, on bool))
 		name:   name,
 		slot:   about,
 		mode:   replaces | ofGroups,
-		apply:  func(_ *builder, _ place, t *terms) { set(t, true) },
+		apply:  func(_ reporter, _ place, t *terms) { set(t, true) },
 		undone: func(t *terms) { set(t, false) },
 		acts:   readsJSON,
 		lacks:  "no route here reads a JSON body",
@@ -251,7 +248,7 @@ func (l Limits) setting() setting {
 		name: "Limits",
 		slot: slotLimits,
 		mode: replaces | ofGroups,
-		apply: func(b *builder, at place, t *terms) {
+		apply: func(b reporter, at place, t *terms) {
 			if l.Body < 0 || l.Rate < 0 || l.Time < 0 || l.AtOnce < 0 || l.Faults < 0 {
 				b.mistake(at, "Limits: %+v: a limit must be positive; Undo(Limits{...}) lifts one", l)
 				return
@@ -316,7 +313,7 @@ func Slashes(policy Slash) Setting {
 		name: "Slashes",
 		slot: slotSlashes,
 		mode: replaces | ofGroups,
-		apply: func(b *builder, at place, t *terms) {
+		apply: func(b reporter, at place, t *terms) {
 			if t.slashes = policy; policy > SlashSame {
 				b.mistake(at, "Slashes: %d is no policy: write SlashRedirect, SlashStrict or SlashSame", uint8(policy))
 				t.slashes = SlashRedirect
@@ -335,7 +332,7 @@ func Uniform() Setting {
 		name:   "Uniform",
 		slot:   slotUniform,
 		mode:   replaces | ofGroups,
-		apply:  func(_ *builder, _ place, t *terms) { t.uniform = true },
+		apply:  func(_ reporter, _ place, t *terms) { t.uniform = true },
 		undone: func(t *terms) { t.uniform = false },
 		acts:   isHandler,
 		lacks:  "no plain or mounted handler stands here; what functions and Files answer is uniform anyway",
@@ -350,7 +347,7 @@ func Listing() Setting {
 		name:   "Listing",
 		slot:   slotListing,
 		mode:   replaces | ofGroups,
-		apply:  func(_ *builder, _ place, t *terms) { t.listing = true },
+		apply:  func(_ reporter, _ place, t *terms) { t.listing = true },
 		undone: func(t *terms) { t.listing = false },
 		acts:   isFiles,
 		lacks:  "no Files stand here",
@@ -365,7 +362,7 @@ func Envelope(member string) Setting {
 		name: "Envelope",
 		slot: slotEnvelope,
 		mode: replaces | ofGroups,
-		apply: func(b *builder, at place, t *terms) {
+		apply: func(b reporter, at place, t *terms) {
 			if t.envelope = member; member == "" || !utf8.ValidString(member) {
 				b.mistake(at, "Envelope: %q is no name for a member; Undo takes one off", member)
 			}
@@ -373,6 +370,29 @@ func Envelope(member string) Setting {
 		undone: func(t *terms) { t.envelope = "" },
 		acts:   sendsJSON,
 		lacks:  "no route here sends a value as JSON",
+	}
+}
+
+// Conditional answers conditional requests (RFC 9110, 13) for the routes of a
+// group. A GET gets an ETag, made of its body unless the route sets one in a
+// [Reply], and a Last-Modified where the output has a method LastModified()
+// time.Time; If-None-Match and If-Modified-Since are answered with 304. Before any
+// other method with If-Match, If-None-Match or If-Unmodified-Since the GET route
+// of the same path is asked for the present state, and a condition that does not
+// hold is answered with 412.
+//
+// Between that question and the change another request can come in; storage that
+// must not lose an update needs a check of its own.
+func Conditional() Setting {
+	return setting{
+		at:     here(0),
+		name:   "Conditional",
+		slot:   slotConditional,
+		mode:   replaces | ofGroups,
+		apply:  func(_ reporter, _ place, t *terms) { t.conditional = true },
+		undone: func(t *terms) { t.conditional = false },
+		acts:   func(r *resolved) bool { return isTyped(r) && r.method == http.MethodGet },
+		lacks:  "no GET stands here, so there is nothing to compare with: leave it out, or declare the GET under it",
 	}
 }
 
@@ -387,7 +407,7 @@ func Development() Setting {
 		name:   "Development",
 		slot:   slotDevelopment,
 		mode:   replaces | ofGroups,
-		apply:  func(_ *builder, _ place, t *terms) { t.development = true },
+		apply:  func(_ reporter, _ place, t *terms) { t.development = true },
 		undone: func(t *terms) { t.development = false },
 	}
 }
@@ -400,7 +420,7 @@ func Log(logger *slog.Logger) Setting {
 		name:   "Log",
 		slot:   slotLog,
 		mode:   replaces | ofGroups,
-		apply:  func(_ *builder, _ place, t *terms) { t.log = logger },
+		apply:  func(_ reporter, _ place, t *terms) { t.log = logger },
 		undone: func(t *terms) { t.log = nil },
 	}
 }
@@ -425,7 +445,7 @@ func ProblemBase(uri string) Setting {
 		name: "ProblemBase",
 		slot: slotProblemBase,
 		mode: replaces | ofGroups,
-		apply: func(b *builder, at place, t *terms) {
+		apply: func(b reporter, at place, t *terms) {
 			if !strings.HasSuffix(uri, "/") && !strings.HasSuffix(uri, "#") {
 				b.mistake(at, "ProblemBase: %q ends neither in a slash nor in #, so no code can follow", uri)
 			}
@@ -446,7 +466,7 @@ func Translate(known ...func(error) error) Setting {
 		name: "Translate",
 		slot: slotTranslate,
 		mode: ofGroups,
-		apply: func(b *builder, at place, t *terms) {
+		apply: func(b reporter, at place, t *terms) {
 			for i, f := range known {
 				if f == nil {
 					b.mistake(at, "Translate: function %d is nil", i+1)
@@ -456,21 +476,4 @@ func Translate(known ...func(error) error) Setting {
 			t.nearest += len(known)
 		},
 	}
-}
-
-// modeVariable is the environment variable that chooses between production and
-// development.
-const modeVariable = "WICKETWAY_MODE"
-
-// initialTerms are what holds before any setting.
-func (b *builder) initialTerms() terms {
-	t := terms{groupTerms: &groupTerms{limits: defaultLimits, base: ownBase}}
-	switch mode := os.Getenv(modeVariable); mode {
-	case "", "production":
-	case "development":
-		t.development = true
-	default:
-		b.mistake(b.at, "%s is %q: it must be production or development", modeVariable, mode)
-	}
-	return t
 }

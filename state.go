@@ -119,17 +119,6 @@ func BodyLimit(ctx context.Context) int64 {
 	return 0
 }
 
-// bodyLimit is 0 for a route that does not read a body itself.
-func (r *resolved) bodyLimit() int64 {
-	if r.reads() {
-		return r.terms().limits.Body
-	}
-	return 0
-}
-
-// reads reports whether the route's input takes the body.
-func (r *resolved) reads() bool { return r.input != nil && r.input.ReadsBody() }
-
 // RouteSource says which function serves the request and where it stands, for logs:
 // passages.find (passages.go:211); for methods and for other handlers where the route
 // was declared; "" where no route takes the request.
@@ -222,4 +211,29 @@ func escapedQuery(query string) string {
 		}
 	}
 	return b.String()
+}
+
+// Caller is who sent the request, in handlers and in middleware alike: the zero
+// Identity as long as no guard has said so.
+func Caller(ctx context.Context) Identity {
+	if s := stateOf(ctx); s != nil {
+		if id := s.caller.Load(); id != nil {
+			return *id
+		}
+	}
+	return Identity{}
+}
+
+// Attached gives the value of a type that holds for the route of a request; false where
+// none is attached, and outside of an API's request. In an API that is mounted in another
+// one its own come first.
+func Attached[T any](ctx context.Context) (value T, ok bool) {
+	for s := stateOf(ctx); s != nil; s = s.outer() {
+		for _, a := range s.target.list.terms.attached {
+			if found, same := a.(attachment[T]); same {
+				return found.value, true
+			}
+		}
+	}
+	return value, false
 }

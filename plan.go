@@ -1,0 +1,86 @@
+package wicketway
+
+import (
+	"fmt"
+	"reflect"
+	"strings"
+
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/check"
+)
+
+// plan compiles how a route's input is read and its output is sent.
+func (b *builder) plan(r *resolved, unparsed bool) {
+	t, p := r.terms(), r.part
+	mistake := func(format string, args ...any) {
+		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), fmt.Sprintf(format, args...))
+	}
+	if p.missing != "" {
+		mistake("the %s is nil", p.missing)
+	}
+	if p.what != typedPart {
+		return
+	}
+	var lenient check.Leniency
+	if t.unknown {
+		lenient |= check.UnknownMembers
+	}
+	if t.readOnly {
+		lenient |= check.ReadOnlyMembers
+	}
+	in := inputKey{p.in, strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
+	if r.input = b.inputs[in]; r.input == nil {
+		before := len(b.mistakes)
+		r.input = bind.Compile(p.in, bind.Config{
+			Method:     r.method,
+			Parameters: r.names,
+			Unparsed:   unparsed,
+			Limit:      t.limits.Body,
+			Faults:     t.limits.Faults,
+			Lenient:    lenient,
+			None:       noneType,
+			Files:      fileType,
+			Schemas:    &b.schemas,
+			Mistake:    mistake,
+		})
+		if len(b.mistakes) == before { // else every route says what is wrong with it
+			b.inputs[in] = r.input
+		}
+	}
+	out := outputKey{p.out.value, t.answers, t.envelope, t.conditional, t.development}
+	if r.output = b.outputs[out]; r.output == nil {
+		before := len(b.mistakes)
+		r.output = answer.Compile(p.out.value, answer.Config{
+			Status:      t.answers,
+			Envelope:    t.envelope,
+			Conditional: t.conditional,
+			Development: t.development,
+			Schemas:     &b.schemas,
+			Mistake:     mistake,
+		})
+		if len(b.mistakes) == before {
+			b.outputs[out] = r.output
+		}
+	}
+	if p.out.page && r.input.QueryField(cursorType) == "" {
+		mistake("the output is a page, but no query field of the input is a wicketway.Cursor")
+	}
+}
+
+// A plan is made once for all routes that read the same in the same way, or send it.
+type inputKey struct {
+	of                reflect.Type
+	parameters        string
+	method            string
+	limit             int64
+	faults            int
+	unknown, readOnly bool
+}
+
+type outputKey struct {
+	of                       reflect.Type
+	status                   int
+	envelope                 string
+	conditional, development bool
+}
