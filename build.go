@@ -79,7 +79,8 @@ func (b *builder) enter() {
 			if r.part.own {
 				r, other = other, r
 			}
-			b.mistake(r.at, "%s: matches the same paths as %s at %s%s", r.line(), other.line(), other.at, other.purpose())
+			b.mistake(r.at, "%s: matches the same paths as %s at %s%s", r.line(), other.line(), other.at,
+				other.purpose())
 		}
 	}
 }

@@ -28,7 +28,8 @@ type ProblemInfo struct {
 }
 
 func (a *API) infoOf(k *problem.Kind, base string) ProblemInfo {
-	example, _ := k.Example().Append(nil, problem.Rendering{Base: base, Instance: "urn:uuid:018f3a52-6f0c-7b1e-9d55-2a3c4e5f6071"})
+	example, _ := k.Example().Append(nil, problem.Rendering{Base: base,
+		Instance: "urn:uuid:018f3a52-6f0c-7b1e-9d55-2a3c4e5f6071"})
 	return ProblemInfo{
 		Status:  k.Status(),
 		Code:    k.Code(),
@@ -40,7 +41,8 @@ func (a *API) infoOf(k *problem.Kind, base string) ProblemInfo {
 }
 
 // everywhere are the kinds that any request can meet.
-var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed, problem.CallerLeft, problem.NotImplemented,
+var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed, problem.CallerLeft,
+	problem.NotImplemented,
 	problem.Internal, problem.Timeout}
 
 // mostRaised bounds the kinds that are remembered: a program could make them anew for
@@ -155,7 +157,9 @@ func (a *API) describeProblem(w http.ResponseWriter, r *http.Request, code strin
 // Kinds are the kinds of problem that the API can raise, as they were declared: with them
 // [problem.Read] finds the kind of a problem that the API has sent.
 func (a *API) Kinds() []*problem.Kind {
-	return slices.SortedFunc(maps.Values(a.codes), func(x, y *problem.Kind) int { return cmp.Compare(x.Code(), y.Code()) })
+	return slices.SortedFunc(maps.Values(a.codes), func(x, y *problem.Kind) int {
+		return cmp.Compare(x.Code(), y.Code())
+	})
 }
 
 // problemPages is the endpoint that describes kinds of problem.

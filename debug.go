@@ -97,5 +97,6 @@ func isForeign(function string) bool {
 		path = function[:slash+max(dot, 0)]
 	}
 	first, _, _ := strings.Cut(path, "/")
-	return path == "github.com/wicketway/wicketway" || path != "main" && !strings.Contains(first, ".") // the standard library
+	standard := path != "main" && !strings.Contains(first, ".")
+	return path == "github.com/wicketway/wicketway" || standard
 }

@@ -87,9 +87,11 @@
 //
 // The files of this package form layers; each uses those above it.
 //
-//	describe   part.go route.go setting.go settings.go attach.go observe.go chain.go guard.go reply.go page.go file.go terms.go
+//	describe   part.go route.go reply.go page.go file.go setting.go settings.go attach.go observe.go
+//	           chain.go guard.go terms.go
 //	resolve    resolve.go plan.go mistake.go facts.go
 //	compile    compiled.go build.go
-//	serve      api.go state.go step.go typed.go plain.go files.go conditional.go miss.go fail.go debug.go catalogue.go
+//	serve      api.go state.go step.go typed.go plain.go files.go conditional.go miss.go fail.go debug.go
+//	           catalogue.go
 //	list       describe.go link.go serve.go
 package wicketway

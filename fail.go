@@ -71,7 +71,8 @@ func (t *terms) translated(err error) (p *problem.Problem) {
 // proper replaces a problem of a kind that no answer can have.
 func proper(p *problem.Problem, err error) *problem.Problem {
 	if status := p.Kind().Status(); status < 400 || status > 599 {
-		return problem.Hidden(fmt.Errorf("the kind %q has the status %d, which is no error (400 to 599): %w", p.Kind().Code(), status, err))
+		return problem.Hidden(fmt.Errorf("the kind %q has the status %d, which is no error (400 to 599): %w",
+			p.Kind().Code(), status, err))
 	}
 	return p
 }
@@ -153,7 +154,8 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 		how.Debug = s.debug(p)
 	}
 	if lost := answer.Problem(w, r, p, how); lost != nil {
-		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(lost.Error(), longestLogged), "request", RequestID(s))
+		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(lost.Error(), longestLogged),
+			"request", RequestID(s))
 	}
 }
 

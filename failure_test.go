@@ -367,11 +367,16 @@ func TestPanicsUnderLoad(t *testing.T) {
 
 // In development the caller is told all, and a kind that the route does not name
 // is a failure.
+var errCarries = problem.Define(409, "carries", "It carries").Carries("crew", 4)
+
 func TestDevelopmentTellsAll(t *testing.T) {
 	cause := fmt.Errorf("desk: %w", errors.Join(io.ErrUnexpectedEOF, errors.New("no \xff UTF-8")))
 	api := build(t, wicketway.Development(), wicketway.Log(slog.New(slog.DiscardHandler)),
 		wicketway.Route("GET /declared", func(context.Context, wicketway.None) (string, error) { return "", errClosed.New("x").Because(cause) }, wicketway.Fails(errCanal)),
 		wicketway.Route("GET /undeclared", func(context.Context, wicketway.None) (string, error) { return "", errStored.New("x") }, wicketway.Fails(errCanal)),
+		wicketway.Route("GET /member", func(context.Context, wicketway.None) (string, error) {
+			return "", errCarries.New("x").With("crew", "four")
+		}, wicketway.Fails(errCarries)),
 		wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic(cause) }),
 		wicketway.Route("GET /made", func(context.Context, wicketway.None) (string, error) { return "", problem.Internal.New("x") }, wicketway.Fails(problem.Internal)),
 	)
@@ -382,6 +387,7 @@ func TestDevelopmentTellsAll(t *testing.T) {
 	}{
 		"/declared":   {409, "*fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", ""},
 		"/undeclared": {500, "*fmt.wrapError *errors.errorString", ""},
+		"/member":     {500, "*fmt.wrapError *errors.joinError *errors.errorString", ""},
 		"/panic":      {500, "*wicketway.panicError *fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", "wicketway_test.TestDevelopmentTellsAll.func"},
 		"/made":       {500, "", "wicketway_test.TestDevelopmentTellsAll.func"},
 	} {

@@ -98,7 +98,8 @@ func isExhaustion(err error) bool {
 		}
 	}
 	_, isPath := errors.AsType[*fs.PathError](err)
-	return !isPath && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, fs.ErrInvalid)
+	return !isPath && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) &&
+		!errors.Is(err, fs.ErrInvalid)
 }
 
 func (f *fileServer) answer(w http.ResponseWriter, r *http.Request, name string, asFolder bool) error {
@@ -143,7 +144,8 @@ func hidden(name string) bool {
 	return false
 }
 
-func (f *fileServer) content(w http.ResponseWriter, r *http.Request, name string, file fs.File, about fs.FileInfo) error {
+func (f *fileServer) content(w http.ResponseWriter, r *http.Request, name string, file fs.File,
+	about fs.FileInfo) error {
 	seeker, ok := file.(io.ReadSeeker)
 	if !ok {
 		all, err := io.ReadAll(file)

@@ -46,7 +46,8 @@ func (a *API) routeNamed(name string) (*target, error) {
 		return a.named[found[0]], nil
 	}
 	slices.Sort(found)
-	return nil, fmt.Errorf("link: several versions have a route named %q: write one of %s", name, strings.Join(found, ", "))
+	return nil, fmt.Errorf("link: several versions have a route named %q: write one of %s", name,
+		strings.Join(found, ", "))
 }
 
 // LinkFrom is Link for handlers: of the API that serves the request, and of the
@@ -175,5 +176,6 @@ func (a *API) routeOf(of any) (*target, error) {
 	for i, t := range found {
 		lines[i] = t.line()
 	}
-	return nil, fmt.Errorf("request: %s serves several routes (%s): name the one that is meant", function.Name(), strings.Join(lines, ", "))
+	return nil, fmt.Errorf("request: %s serves several routes (%s): name the one that is meant", function.Name(),
+		strings.Join(lines, ", "))
 }

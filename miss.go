@@ -63,10 +63,12 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 			w.WriteHeader(http.StatusNoContent)
 			return nil
 		}
-		return problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path, strings.Join(allowed, ", "))
+		return problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path,
+			strings.Join(allowed, ", "))
 	}
 	if asked := n.version(r.URL.Path); asked != "" {
-		return problem.VersionUnknown.Newf("There is no version %s at %s; served are %s.", asked, path, strings.Join(n.versions, ", ")).
+		return problem.VersionUnknown.Newf("There is no version %s at %s; served are %s.", asked, path,
+			strings.Join(n.versions, ", ")).
 			With("versions", n.versions)
 	}
 	p := problem.NotFound.Newf("Nothing is at %s.", path)

@@ -73,7 +73,8 @@ func (b *builder) kind(at place, setting string, k *problem.Kind) {
 		return
 	}
 	if other := b.codes[k.Code()]; other != nil && other != k {
-		b.mistake(at, "%s: the code %q is declared by two kinds, %d %q and %d %q", setting, k.Code(), other.Status(), other.Title(), k.Status(), k.Title())
+		b.mistake(at, "%s: the code %q is declared by two kinds, %d %q and %d %q", setting, k.Code(), other.Status(),
+			other.Title(), k.Status(), k.Title())
 		return
 	}
 	b.codes[k.Code()] = k

@@ -50,11 +50,12 @@ type Observer interface {
 
 // Observe adds an observer of the requests of a group. Without one the steps cost nothing.
 func Observe(by Observer) Setting {
-	return setting{at: here(0), name: "Observe", slot: slotObserve, mode: ofGroups, apply: func(b reporter, at place, t *terms) {
-		if isNil(by) {
-			b.mistake(at, "Observe: the observer is nil")
-			return
-		}
-		t.observers = append(t.observers[:len(t.observers):len(t.observers)], by)
-	}}
+	return setting{at: here(0), name: "Observe", slot: slotObserve, mode: ofGroups,
+		apply: func(b reporter, at place, t *terms) {
+			if isNil(by) {
+				b.mistake(at, "Observe: the observer is nil")
+				return
+			}
+			t.observers = append(t.observers[:len(t.observers):len(t.observers)], by)
+		}}
 }

@@ -44,6 +44,7 @@ func outputOf(t reflect.Type) outputType {
 	if o.value == noneType {
 		o.value = nil
 	}
-	o.page = o.value != nil && o.value.Kind() != reflect.Interface && reflect.PointerTo(o.value).Implements(reflect.TypeFor[pager]())
+	o.page = o.value != nil && o.value.Kind() != reflect.Interface &&
+		reflect.PointerTo(o.value).Implements(reflect.TypeFor[pager]())
 	return o
 }

@@ -128,7 +128,8 @@ func (b *builder) list(l *list, parts []Part) *list {
 		}
 		for _, earlier := range l.settings[:i] {
 			if earlier.slot == s.slot {
-				b.mistake(s.at, "%s: cannot stand beside %s at %s in one list: keep one", s.name, earlier.name, earlier.at)
+				b.mistake(s.at, "%s: cannot stand beside %s at %s in one list: keep one", s.name, earlier.name,
+					earlier.at)
 			}
 		}
 		s.apply(b, s.at, &l.terms)
@@ -147,7 +148,8 @@ func (b *builder) list(l *list, parts []Part) *list {
 
 func (b *builder) versionName(g group, outer *list) string {
 	if outer != nil && outer.terms.version != "" {
-		b.mistake(g.at, "Version %q: stands inside version %q; versions stand side by side", g.version, outer.terms.version)
+		b.mistake(g.at, "Version %q: stands inside version %q; versions stand side by side", g.version,
+			outer.terms.version)
 	}
 	if g.version == "" || strings.ContainsAny(g.version, "/{}") {
 		b.mistake(g.at, "Version %q: a name has neither slashes nor braces, and is not empty: v2", g.version)
@@ -207,7 +209,8 @@ func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 		method = anyMethod
 	}
 	if upper := strings.ToUpper(method); upper != method && slices.Contains(methods, upper) {
-		b.mistake(p.at, "%s: methods are case-sensitive (RFC 9110, 9.1), so no request reaches this: write %s", p.line, upper)
+		b.mistake(p.at, "%s: methods are case-sensitive (RFC 9110, 9.1), so no request reaches this: write %s", p.line,
+			upper)
 	}
 	if method == http.MethodConnect {
 		b.mistake(p.at, "%s: the target of CONNECT is no path (RFC 9110, 9.3.6), so no request reaches this", p.line)

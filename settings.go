@@ -122,7 +122,8 @@ func Scopes(needed ...string) Setting {
 				b.mistake(at, "Scopes: none is given: leave it out, or name some")
 			}
 			for _, scope := range needed {
-				if scope == "" || strings.ContainsFunc(scope, func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
+				if scope == "" || strings.ContainsFunc(scope,
+					func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
 					b.mistake(at, "Scopes: %q is no scope: one is a word without spaces, quotes and backslashes (RFC 6749, 3.3); write Scopes(\"a\", \"b\") for two", scope)
 				}
 			}
@@ -265,7 +266,8 @@ func (l Limits) setting() setting {
 			}
 		},
 		acts: func(r *resolved) bool {
-			return l.Rate != 0 || l.Time != 0 || l.AtOnce != 0 || l.Body != 0 && r.reads() || l.Faults != 0 && isTyped(r)
+			return l.Rate != 0 || l.Time != 0 || l.AtOnce != 0 || l.Body != 0 && r.reads() || l.Faults != 0 &&
+				isTyped(r)
 		},
 		lacks: "no route here reads an input; a plain handler sees to its own body",
 	}

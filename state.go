@@ -188,7 +188,8 @@ func WriterOf(w http.ResponseWriter) (pass http.ResponseWriter, of Writer) {
 func redirectTo(r *http.Request, path string) string {
 	asked := route.Escaped(r.URL)
 	if u, err := url.ParseRequestURI(r.RequestURI); err == nil {
-		if front, ok := strings.CutSuffix(route.Escaped(u), asked); ok && strings.HasPrefix(front, "/") && route.Clean(front) == front {
+		if front, ok := strings.CutSuffix(route.Escaped(u), asked); ok && strings.HasPrefix(front, "/") &&
+			route.Clean(front) == front {
 			path = front + path
 		}
 	}

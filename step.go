@@ -111,7 +111,8 @@ func (t *terms) admit(r *http.Request, s *state) error {
 	s.caller.Store(caller)
 	for _, scope := range t.scopes {
 		if !slices.Contains(caller.Scopes, scope) {
-			return ErrScopeMissing.Newf("This needs %s; the caller has %s.", scopeList(t.scopes), scopeList(caller.Scopes)).
+			return ErrScopeMissing.Newf("This needs %s; the caller has %s.", scopeList(t.scopes),
+				scopeList(caller.Scopes)).
 				With("scopes", t.scopes).
 				WithHeader("WWW-Authenticate", t.guard.Challenge(t.scopes))
 		}

@@ -26,7 +26,11 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 		return err
 	}
 	var out Out
-	if err := s.take(Step{Kind: StepCall}, func() (err error) { out, err = t.call(r.Context(), in); return err }); err != nil {
+	if err := s.take(Step{Kind: StepCall}, func() (err error) {
+		out,
+			err = t.call(r.Context(), in)
+		return err
+	}); err != nil {
 		return s.declared(err)
 	}
 	return s.take(Step{Kind: StepSend}, func() error { return s.send(w, r, &out) })
@@ -65,8 +69,16 @@ func (t *typed[In, Out]) present(r *http.Request, s *state) (http.Header, error)
 // declared is what becomes of a route's error: in development a kind that its Fails does
 // not name is a mistake.
 func (s *state) declared(err error) error {
-	if s.target.terms().development && s.target.undeclared(err) {
+	if !s.target.terms().development {
+		return err
+	}
+	if s.target.undeclared(err) {
 		return fmt.Errorf("the route raised a kind of problem that its Fails does not name: %v", err)
+	}
+	if p := problem.In(err); p != nil {
+		if wrong := p.CheckMembers(); wrong != nil {
+			return fmt.Errorf("%w (of %v)", wrong, err)
+		}
 	}
 	return err
 }
@@ -88,7 +100,8 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any) error {
 		status, own, out = out.(replier).reply()
 	}
 	if of.value != nil {
-		if k := of.value.Kind(); (k == reflect.Pointer || k == reflect.Interface) && isNil(reflect.ValueOf(out).Elem().Interface()) {
+		if k := of.value.Kind(); (k == reflect.Pointer || k == reflect.Interface) &&
+			isNil(reflect.ValueOf(out).Elem().Interface()) {
 			return s.nothing(r)
 		}
 	}

@@ -23,7 +23,10 @@ import (
 func byHand() http.Handler {
 	return &handmade{
 		parser: jwt.NewParser(jwt.WithValidMethods([]string{"HS256"}), jwt.WithExpirationRequired()),
-		fixed:  map[string]http.HandlerFunc{"GET /api/v2/locks": func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(`""`)) }},
+		fixed: map[string]http.HandlerFunc{"GET /api/v2/locks": func(w http.ResponseWriter,
+			_ *http.Request) {
+			w.Write([]byte(`""`))
+		}},
 	}
 }
 
@@ -70,7 +73,8 @@ func (h *handmade) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	rec.Header().Set("X-Request-Id", a.id)
 	defer func() {
 		if v := recover(); v != nil {
-			a.fail(rec, http.StatusInternalServerError, "internal", "Something went wrong on the server", fmt.Errorf("panic: %v", v))
+			a.fail(rec, http.StatusInternalServerError, "internal", "Something went wrong on the server",
+				fmt.Errorf("panic: %v", v))
 		}
 		level := slog.LevelInfo
 		if rec.status >= 500 {
@@ -78,7 +82,8 @@ func (h *handmade) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		attrs := []slog.Attr{
 			slog.String("method", r.Method), slog.String("path", r.URL.Path), slog.String("route", a.route),
-			slog.Int("status", rec.status), slog.Int64("bytes", rec.bytes), slog.Duration("duration", time.Since(start)),
+			slog.Int("status", rec.status), slog.Int64("bytes", rec.bytes),
+			slog.Duration("duration", time.Since(start)),
 			slog.String("request", a.id), slog.String("caller", a.caller),
 		}
 		if a.failure != nil {
@@ -97,7 +102,8 @@ func (h *handmade) route(w http.ResponseWriter, r *http.Request, a *about) {
 		a.route = "/api/v2/locks/{lock}/passages"
 		if r.Method != http.MethodPost {
 			w.Header().Set("Allow", "OPTIONS, POST")
-			a.fail(w, http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here", errors.New("method"))
+			a.fail(w, http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here",
+				errors.New("method"))
 			return
 		}
 		scopes, ok := h.admit(w, r, a)
@@ -117,7 +123,8 @@ func (h *handmade) route(w http.ResponseWriter, r *http.Request, a *about) {
 			}
 			return
 		}
-		a.tell(w, http.StatusNotFound, "not-found", "Nothing is here", "Nothing is at "+r.URL.EscapedPath()+".", nil, errors.New("not found"))
+		a.tell(w, http.StatusNotFound, "not-found", "Nothing is here", "Nothing is at "+r.URL.EscapedPath()+".", nil,
+			errors.New("not found"))
 	}
 }
 
@@ -175,19 +182,25 @@ func (b *handmadeBooking) faults() (found []handmadeFault) {
 			found = append(found, handmadeFault{"body", pointer, rule, want, detail})
 		}
 	}
-	check(plate.MatchString(b.Vessel), "/vessel", "pattern", "^[A-Z]{2}-[0-9]{4}$", "must match the pattern ^[A-Z]{2}-[0-9]{4}$")
-	check(b.Direction == "up" || b.Direction == "down", "/direction", "enum", []string{"up", "down"}, "must be one of up, down")
+	check(plate.MatchString(b.Vessel), "/vessel", "pattern", "^[A-Z]{2}-[0-9]{4}$",
+		"must match the pattern ^[A-Z]{2}-[0-9]{4}$")
+	check(b.Direction == "up" || b.Direction == "down", "/direction", "enum", []string{"up", "down"},
+		"must be one of up, down")
 	check(!b.Slot.IsZero(), "/slot", "required", nil, "is missing")
 	check(b.Crew >= 1, "/crew", "minimum", 1, "must be at least 1")
 	check(b.Crew <= 40, "/crew", "maximum", 40, "must be at most 40")
 	check(b.Deposit != nil && *b.Deposit >= 0, "/deposit", "minimum", 0, "must be at least 0")
 	check(b.Hazardous != nil, "/hazardous", "required", nil, "is missing")
-	check(b.Cargo != nil && b.Cargo.Tonnes != nil && *b.Cargo.Tonnes >= 0, "/cargo/tonnes", "minimum", 0, "must be at least 0")
-	check(b.Cargo == nil || b.Cargo.Tonnes == nil || *b.Cargo.Tonnes <= 300, "/cargo/tonnes", "maximum", 300, "must be at most 300")
+	check(b.Cargo != nil && b.Cargo.Tonnes != nil && *b.Cargo.Tonnes >= 0, "/cargo/tonnes", "minimum", 0,
+		"must be at least 0")
+	check(b.Cargo == nil || b.Cargo.Tonnes == nil || *b.Cargo.Tonnes <= 300, "/cargo/tonnes", "maximum", 300,
+		"must be at most 300")
 	check(b.Cargo != nil && b.Cargo.Kind != "", "/cargo/kind", "minLength", 1, "must have at least 1 character")
-	check(b.Cargo == nil || utf8.RuneCountInString(b.Cargo.Kind) <= 40, "/cargo/kind", "maxLength", 40, "must have at most 40 characters")
+	check(b.Cargo == nil || utf8.RuneCountInString(b.Cargo.Kind) <= 40, "/cargo/kind", "maxLength", 40,
+		"must have at most 40 characters")
 	check(b.Stops != nil && len(b.Stops) <= 8, "/stops", "maxItems", 8, "must have at most 8 items")
-	check(b.Remark != nil && utf8.RuneCountInString(*b.Remark) <= 200, "/remark", "maxLength", 200, "must have at most 200 characters")
+	check(b.Remark != nil && utf8.RuneCountInString(*b.Remark) <= 200, "/remark", "maxLength", 200,
+		"must have at most 200 characters")
 	return found
 }
 
@@ -206,11 +219,13 @@ func (h *handmade) book(w http.ResponseWriter, r *http.Request, a *about, lock s
 		return
 	}
 	if r.Header.Get("Content-Type") != "application/json" {
-		a.fail(w, http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted", errors.New("type"))
+		a.fail(w, http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted",
+			errors.New("type"))
 		return
 	}
 	var b handmadeBooking
-	if err := json.UnmarshalRead(http.MaxBytesReader(w, r.Body, 1<<20), &b, json.RejectUnknownMembers(true)); err != nil {
+	if err := json.UnmarshalRead(http.MaxBytesReader(w, r.Body, 1<<20), &b,
+		json.RejectUnknownMembers(true)); err != nil {
 		a.fail(w, http.StatusBadRequest, "input-unreadable", "The input cannot be read", err)
 		return
 	}

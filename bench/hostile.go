@@ -49,7 +49,8 @@ func hostile() map[string]*http.Request {
 	nested := func(open, shut string, n int) string { return strings.Repeat(open, n) + strings.Repeat(shut, n) }
 	requests := map[string]*http.Request{}
 	for name, body := range map[string]string{
-		"deep":               fill(`{"name":"x","gates":[`, nested(`{"name":"x","gates":[`, `]}`, 28)+",", `{"name":7}]}`),
+		"deep": fill(`{"name":"x","gates":[`, nested(`{"name":"x","gates":[`, `]}`, 28)+",",
+			`{"name":7}]}`),
 		"brackets":           nested("[", "]", megabyte/2),
 		"wide":               fill(`{"name":"x","gates":[`, `{"name":""},`, `7]}`),
 		"all faults":         fill(`{"gates":[`, `{"kind":"A1"},`, `{}]}`),
@@ -67,7 +68,8 @@ func hostile() map[string]*http.Request {
 		"a cut body":         fill(`{"name":"x","gates":[`, `{"name":"x"},`, ``),
 	} {
 		path := "/weirs"
-		if !strings.Contains(body[:min(len(body), 10)], "name") && !strings.Contains(body[:min(len(body), 10)], "gates") {
+		if !strings.Contains(body[:min(len(body), 10)], "name") &&
+			!strings.Contains(body[:min(len(body), 10)], "gates") {
 			path = "/readings"
 		}
 		r := httptest.NewRequest("POST", path, strings.NewReader(body))
@@ -84,9 +86,15 @@ func hostile() map[string]*http.Request {
 func hostileMegabyte(m meter) result {
 	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
 		wicketway.Chain(accesslog.To(logged)), wicketway.Limits{Body: 2 * megabyte},
-		wicketway.Route("POST /weirs", func(context.Context, weir) (wicketway.None, error) { return wicketway.None{}, nil }),
-		wicketway.Route("POST /readings", func(context.Context, readings) (wicketway.None, error) { return wicketway.None{}, nil }),
-		wicketway.Route("GET /levels", func(context.Context, manyLevels) (wicketway.None, error) { return wicketway.None{}, nil }),
+		wicketway.Route("POST /weirs", func(context.Context, weir) (wicketway.None, error) {
+			return wicketway.None{}, nil
+		}),
+		wicketway.Route("POST /readings", func(context.Context, readings) (wicketway.None, error) {
+			return wicketway.None{}, nil
+		}),
+		wicketway.Route("GET /levels", func(context.Context, manyLevels) (wicketway.None, error) {
+			return wicketway.None{}, nil
+		}),
 	)
 	if err != nil {
 		panic(err)

@@ -51,7 +51,8 @@ func described() http.Handler {
 			wicketway.Guard(auth.Bearer(auth.HS256(secret))),
 			wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) { return "", nil }),
 			wicketway.Route("POST /locks/{lock}/passages", func(ctx context.Context, in bookInput) (booked, error) {
-				return booked{61, in.Lock, in.Body.Vessel, in.Body.Slot, in.Body.Crew, wicketway.Caller(ctx).Subject, in.Quiet}, nil
+				return booked{61, in.Lock, in.Body.Vessel, in.Body.Slot, in.Body.Crew, wicketway.Caller(ctx).Subject,
+					in.Quiet}, nil
 			}, wicketway.Answers(http.StatusCreated), wicketway.Scopes("passages")),
 		),
 	)
@@ -116,7 +117,8 @@ func asking(h http.Handler, path, text string, status int) func(int) {
 }
 
 // threeFaults is the body with a bad plate, direction and crew.
-var threeFaults = strings.NewReplacer("OB-1001", "OB-1", `"up"`, `"across"`, `"crew":3`, `"crew":99`).Replace(bookingJSON)
+var threeFaults = strings.NewReplacer("OB-1001", "OB-1", `"up"`, `"across"`, `"crew":3`,
+	`"crew":99`).Replace(bookingJSON)
 
 func notFound(m meter) result {
 	return failing(m, "/api/v2/nothing", bookingJSON, http.StatusNotFound)
@@ -146,7 +148,8 @@ func failing(m meter, path, body string, status int) result {
 	}
 	a, b := asking(ours, path, body, status), asking(theirs, path, body, status)
 	ratio, x, y := m.compare(wall, a, b)
-	return holds("", ratio, 1.1, "%.1f µs to %.1f µs, %.0f to %.0f allocations", x/1000, y/1000, allocations(a), allocations(b))
+	return holds("", ratio, 1.1, "%.1f µs to %.1f µs, %.0f to %.0f allocations", x/1000, y/1000, allocations(a),
+		allocations(b))
 }
 
 // sides are both handlers, after a check that they answer alike.
@@ -167,7 +170,8 @@ func sides() (ours, theirs http.Handler) {
 		change(r2)
 		ours.ServeHTTP(a, r1)
 		theirs.ServeHTTP(b, r2)
-		if a.Code != b.Code || a.Code < 300 && strings.TrimSpace(a.Body.String()) != strings.TrimSpace(b.Body.String()) {
+		if a.Code != b.Code || a.Code < 300 &&
+			strings.TrimSpace(a.Body.String()) != strings.TrimSpace(b.Body.String()) {
 			panic("the two sides answer differently:\n" + a.Body.String() + "\n" + b.Body.String())
 		}
 	}
@@ -191,7 +195,9 @@ func bell(slug string) lock { return lock{slug, "Bell Lock", 5.2, true} }
 // hand for the standard library's mux.
 func small(settings ...wicketway.Setting) (ours, theirs http.Handler) {
 	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
-		wicketway.Route("GET /locks/{lock}", func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil }, settings...),
+		wicketway.Route("GET /locks/{lock}", func(_ context.Context, in oneLock) (lock, error) {
+			return bell(in.Lock), nil
+		}, settings...),
 	)
 	if err != nil {
 		panic(err)

@@ -21,9 +21,11 @@ type routeTable struct {
 }
 
 var (
-	areas = []string{"locks", "vessels", "passages", "gauges", "notices", "tolls", "berths", "keepers", "reaches", "charts",
+	areas = []string{"locks", "vessels", "passages", "gauges", "notices", "tolls", "berths", "keepers", "reaches",
+		"charts",
 		"bridges", "weirs", "permits", "invoices", "works", "moorings", "surveys", "incidents", "closures", "reports"}
-	details = []string{"history", "levels", "state", "photos", "documents", "contacts", "schedule", "limits", "events", "summary"}
+	details = []string{"history", "levels", "state", "photos", "documents", "contacts", "schedule", "limits", "events",
+		"summary"}
 )
 
 // routes makes n routes: three of eight static, two with one parameter, one
@@ -181,7 +183,8 @@ func findHostile(m meter) result {
 	deep2, dashed2 := long(200)
 	ratio1, two, one := m.compare(wall, work(deep2), work(deep1))
 	ratio2, twoDashed, oneDashed := m.compare(wall, work(dashed2), work(dashed1))
-	return holds("", max(ratio1, ratio2)/2, 1.2, "800 to 1,600 bytes: segments %.1f to %.1f µs, one segment %.1f to %.1f µs",
+	return holds("", max(ratio1, ratio2)/2, 1.2,
+		"800 to 1,600 bytes: segments %.1f to %.1f µs, one segment %.1f to %.1f µs",
 		one/1000, two/1000, oneDashed/1000, twoDashed/1000)
 }
 
@@ -271,7 +274,8 @@ func buildSeconds(m meter, n int) float64 {
 func buildTime(m meter) result {
 	const n = 10_000
 	list, templates := parts(n), routes(n).templates
-	types := []reflect.Type{reflect.TypeFor[wicketway.None](), reflect.TypeFor[one](), reflect.TypeFor[two](), reflect.TypeFor[span](), reflect.TypeFor[string]()}
+	types := []reflect.Type{reflect.TypeFor[wicketway.None](), reflect.TypeFor[one](), reflect.TypeFor[two](),
+		reflect.TypeFor[span](), reflect.TypeFor[string]()}
 	brief := meter{pairs: max(3, m.pairs/3), milliseconds: 1, spread: m.spread}
 	ratio, a, b := brief.compare(wall, func(n int) {
 		for range n {

@@ -138,7 +138,8 @@ func split(s string, separator byte, f func(string)) {
 func quality(params string) int {
 	weight := ""
 	split(params, ';', func(param string) {
-		if name, value, _ := strings.Cut(strings.Trim(param, " \t"), "="); strings.EqualFold(name, "q") && weight == "" {
+		if name, value, _ := strings.Cut(strings.Trim(param, " \t"), "="); strings.EqualFold(name, "q") &&
+			weight == "" {
 			weight = value + " "
 		}
 	})

@@ -76,7 +76,8 @@ type Member struct {
 	Example any
 }
 
-// Carries declares a member that problems of the kind have, by an example of its value. It
+// Carries declares a member that problems of the kind have, by an example of its value. In
+// development a problem with another member, or a value of another Go type, is a failure. It
 // is for the declaration:
 //
 //	var ErrLockClosed = problem.Define(409, "lock-closed", "The lock is closed").Carries("reopens", "2027-05-04")
@@ -129,7 +130,8 @@ func (k *Kind) Check() error {
 		return errors.New("the kind is nil")
 	}
 	if k.status < 400 || k.status > 599 {
-		return errors.New("problem " + strconv.Quote(k.code) + ": status " + strconv.Itoa(k.status) + " is no error (400 to 599)")
+		return errors.New("problem " + strconv.Quote(k.code) + ": status " + strconv.Itoa(k.status) +
+			" is no error (400 to 599)")
 	}
 	if k.title == "" {
 		return errors.New("problem " + strconv.Quote(k.code) + ": the title is empty")
@@ -137,7 +139,8 @@ func (k *Kind) Check() error {
 	for i := range len(k.code) {
 		c := k.code[i]
 		if !('a' <= c && c <= 'z' || '0' <= c && c <= '9' || c == '-' && i > 0) {
-			return errors.New("problem " + strconv.Quote(k.code) + ": a code has lower-case letters, digits and hyphens")
+			return errors.New("problem " + strconv.Quote(k.code) +
+				": a code has lower-case letters, digits and hyphens")
 		}
 	}
 	for _, m := range k.carry {
@@ -159,23 +162,35 @@ var (
 			Means("The request line or the header is not as HTTP has it.")
 	Unreadable = BadRequest.Define(http.StatusBadRequest, "input-unreadable", "The input cannot be read").
 			Means("The member errors lists every item, with its place and what it must be.")
-	Unauthorized     = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
-	Forbidden        = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
-	NotFound         = Define(http.StatusNotFound, "not-found", "Nothing is here")
-	VersionUnknown   = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").Means("The member versions lists those that are served.").Carries("versions", []string{"v1", "v2"})
-	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed", "The method does not apply here").Means("The field Allow lists the methods that do.")
-	BodyTimeout      = Define(http.StatusRequestTimeout, "body-timeout", "The body did not arrive in time").Means("The connection is closed. The request may be sent again, faster.")
-	BodyTooLarge     = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").Means("The member limit is the size in bytes that is accepted.").Carries("limit", 1<<20)
-	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").Means("The fields Accept and Accept-Encoding say what is.").Carries("accepted", []string{"application/json"})
-	Invalid          = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
-				Means("The member errors lists every item, with its place, the rule and what it asks for.")
+	Unauthorized   = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
+	Forbidden      = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
+	NotFound       = Define(http.StatusNotFound, "not-found", "Nothing is here")
+	VersionUnknown = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").
+			Means("The member versions lists those that are served.").
+			Carries("versions", []string{"v1", "v2"})
+	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed",
+		"The method does not apply here").Means("The field Allow lists the methods that do.")
+	BodyTimeout = Define(http.StatusRequestTimeout, "body-timeout",
+		"The body did not arrive in time").Means("The connection is closed. The request may be sent again, faster.")
+	BodyTooLarge = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").
+			Means("The member limit is the size in bytes that is accepted.").
+			Carries("limit", 1<<20)
+	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").
+				Means("The fields Accept and Accept-Encoding say what is.").
+				Carries("accepted", []string{"application/json"})
+	Invalid = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
+		Means("The member errors lists every item, with its place, the rule and what it asks for.")
 	// CallerLeft is for logs and for callers who closed only their half of the connection.
 	// No standard has a number for it; 499 is widely used.
-	CallerLeft     = Define(499, "caller-left", "The caller left before the answer").Means("The request was given up; it may have been carried out in part.")
-	Internal       = Define(http.StatusInternalServerError, "internal", "Something went wrong on the server").Means("The instance names the request, for those who run the server.")
+	CallerLeft = Define(499, "caller-left",
+		"The caller left before the answer").Means("The request was given up; it may have been carried out in part.")
+	Internal = Define(http.StatusInternalServerError, "internal",
+		"Something went wrong on the server").Means("The instance names the request, for those who run the server.")
 	NotImplemented = Define(http.StatusNotImplemented, "not-implemented", "The server cannot do this")
-	Timeout        = Define(http.StatusServiceUnavailable, "timeout", "The server ran out of time").Means("The request may be sent again later, if it is safe to repeat.")
-	Overloaded     = Define(http.StatusServiceUnavailable, "overloaded", "The server has too much to do").Means("Nothing was done. The field Retry-After says in how many seconds to try again.")
+	Timeout        = Define(http.StatusServiceUnavailable, "timeout",
+		"The server ran out of time").Means("The request may be sent again later, if it is safe to repeat.")
+	Overloaded = Define(http.StatusServiceUnavailable, "overloaded", "The server has too much to do").
+			Means("Nothing was done. The field Retry-After says in how many seconds to try again.")
 )
 
 // ofStatus are the kinds that stand for a status as such.
@@ -187,7 +202,8 @@ var ofStatus = func() map[int]*Kind {
 			kinds[status] = Define(status, code, text)
 		}
 	}
-	for _, k := range []*Kind{BadRequest, Unauthorized, Forbidden, NotFound, MethodNotAllowed, BodyTimeout, BodyTooLarge, UnsupportedMedia, NotImplemented, Internal} {
+	for _, k := range []*Kind{BadRequest, Unauthorized, Forbidden, NotFound, MethodNotAllowed, BodyTimeout,
+		BodyTooLarge, UnsupportedMedia, NotImplemented, Internal} {
 		kinds[k.status] = k
 	}
 	return kinds

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"reflect"
 	"runtime"
 	"slices"
 	"strconv"
@@ -116,6 +117,27 @@ func (p *Problem) RetryAfter(d time.Duration) *Problem {
 func (p *Problem) Because(cause error) *Problem {
 	p.cause = cause
 	return p
+}
+
+// CheckMembers says which members differ from what the kind declares with Carries: one that
+// it does not name, or a value of another Go type. A kind that declares none takes any.
+func (p *Problem) CheckMembers() error {
+	declared := p.kind.Members()
+	if len(declared) == 0 {
+		return nil
+	}
+	var errs []error
+	for _, m := range p.members {
+		i := slices.IndexFunc(declared, func(d Member) bool { return d.Name == m.name })
+		switch {
+		case i < 0:
+			errs = append(errs, fmt.Errorf("the kind %s does not carry the member %q", p.kind.code, m.name))
+		case reflect.TypeOf(declared[i].Example) != reflect.TypeOf(m.value):
+			errs = append(errs, fmt.Errorf("the member %q of the kind %s is %T, and was declared as %T",
+				m.name, p.kind.code, m.value, declared[i].Example))
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // Kind is what occurred.
@@ -284,7 +306,8 @@ func (p *Problem) Append(b []byte, t Rendering) ([]byte, error) {
 			err = fmt.Errorf("it has %d bytes, and a problem %d at the most", len(text), MaxSize)
 		}
 		if err != nil {
-			lost = errors.Join(lost, fmt.Errorf("member %q of problem %s is left out: %w", clip.Text(m.name, longestName), p.kind.code, err))
+			lost = errors.Join(lost, fmt.Errorf("member %q of problem %s is left out: %w",
+				clip.Text(m.name, longestName), p.kind.code, err))
 			continue
 		}
 		b = appendString(append(b, ','), m.name)
@@ -373,6 +396,7 @@ func appendMember(b []byte, name, value string) []byte {
 }
 
 func appendString(b []byte, s string) []byte {
-	quoted, _ := jsontext.AppendQuote(b, s) // invalid UTF-8 is replaced, and reported by an error that is of no use here
+	quoted, _ := jsontext.AppendQuote(b,
+		s) // invalid UTF-8 is replaced, and reported by an error that is of no use here
 	return quoted
 }

@@ -40,6 +40,8 @@ func TestKinds(t *testing.T) {
 		{errClosed, ""}, {nil, "the kind is nil"}, {problem.Define(399, "a", "A"), "status 399 is no error"}, {problem.Define(600, "a", "A"), "status 600"},
 		{problem.Define(400, "a", ""), "the title is empty"}, {problem.Define(400, "", "A"), "has no code"}, {problem.Define(400, "A", "A"), "lower-case"},
 		{problem.Define(599, "a-9", "A"), ""}, {problem.Define(400, "-a", "A"), "lower-case"}, {problem.Define(400, "z{", "A"), "lower-case"},
+		{problem.Define(400, "a", "A").Carries("", 1), "it has no name"}, {problem.Define(400, "a", "A").Carries("errors", 1), "standard member"},
+		{problem.Define(400, "a", "A").Carries("f", func() {}), `the member "f" cannot be carried`},
 	} {
 		if err := c.kind.Check(); (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%v: %v, want %q", c.kind, err, c.want)
@@ -63,6 +65,27 @@ func TestKinds(t *testing.T) {
 	problem.BuiltIn()[0] = nil
 	if problem.BuiltIn()[0] == nil {
 		t.Error("the list of kinds is shared")
+	}
+}
+
+// A kind says which members its problems carry, with those of its family.
+func TestDeclaredMembers(t *testing.T) {
+	family := problem.Define(409, "a", "A").Carries("lock", "bell")
+	kind := family.Define(409, "b", "B").Carries("crew", 4)
+	text, _ := kind.Example().Append(nil, problem.Rendering{Base: "/p/"})
+	if want := `{"type":"/p/b","title":"B","status":409,"detail":"What happened this time, in a sentence.","code":"b","lock":"bell","crew":4}`; string(text) != want {
+		t.Errorf("%s", text)
+	}
+	for _, c := range []struct {
+		p    *problem.Problem
+		want string
+	}{
+		{kind.New("").With("lock", "heron").With("crew", 2), ""}, {problem.NotFound.New("").With("any", 1), ""}, {kind.New(""), ""},
+		{kind.New("").With("reef", 1), `does not carry the member "reef"`}, {kind.New("").With("crew", "four"), `is string, and was declared as int`},
+	} {
+		if err := c.p.CheckMembers(); (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%v: %v, want %q", c.p, err, c.want)
+		}
 	}
 }
 

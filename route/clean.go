@@ -32,7 +32,8 @@ func OtherSlash(path string) string {
 // Clean removes empty segments and dot segments (RFC 3986, 5.2.4) from an
 // escaped path, whether its dots are encoded or not.
 func Clean(escaped string) string {
-	if !strings.Contains(escaped, "//") && !strings.Contains(escaped, "/.") && !strings.Contains(strings.ToLower(escaped), "/%2e") {
+	if !strings.Contains(escaped, "//") && !strings.Contains(escaped, "/.") &&
+		!strings.Contains(strings.ToLower(escaped), "/%2e") {
 		return escaped
 	}
 	var kept []string

@@ -149,7 +149,8 @@ func (p *parser) segment() error {
 	if s.IsText() {
 		switch s.Texts[0] {
 		case ".", "..":
-			return p.fail(start, "%q cannot be reached: dot segments are removed from a path (RFC 3986, 5.2.4)", s.Texts[0])
+			return p.fail(start, "%q cannot be reached: dot segments are removed from a path (RFC 3986, 5.2.4)",
+				s.Texts[0])
 		case "":
 			if p.at < len(p.text) {
 				return p.fail(p.at, "an empty segment cannot be reached: write one slash")

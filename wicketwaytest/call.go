@@ -27,7 +27,8 @@ import (
 //
 // Each of changes can change the request first. What cannot be called, and an answer that
 // is neither an output nor a problem, fails the test at once.
-func Call[In, Out any](t testing.TB, api *wicketway.API, function func(context.Context, In) (Out, error), in In, changes ...func(*http.Request)) (Out, *problem.Problem) {
+func Call[In, Out any](t testing.TB, api *wicketway.API, function func(context.Context, In) (Out, error), in In,
+	changes ...func(*http.Request)) (Out, *problem.Problem) {
 	t.Helper()
 	r, err := api.NewRequest(t.Context(), function, in)
 	if err != nil {

@@ -125,7 +125,8 @@ func (s setting) serve(method, body string, h http.HandlerFunc, read func(*http.
 
 func passesOnce(s setting) error {
 	var calls atomic.Int32
-	err := s.serve("GET", "", func(w http.ResponseWriter, r *http.Request) { calls.Add(1) }, func(*http.Response) error { return nil })
+	err := s.serve("GET", "", func(w http.ResponseWriter, r *http.Request) { calls.Add(1) },
+		func(*http.Response) error { return nil })
 	switch n := calls.Load(); {
 	case err != nil:
 		return err
@@ -265,7 +266,8 @@ func keepsControl(s setting) error {
 	err := s.serve("POST", "what is sent", func(w http.ResponseWriter, r *http.Request) {
 		control := http.NewResponseController(w)
 		soon := time.Now().Add(patience)
-		if err := errors.Join(control.SetReadDeadline(soon), control.SetWriteDeadline(soon), control.EnableFullDuplex()); err != nil {
+		if err := errors.Join(control.SetReadDeadline(soon), control.SetWriteDeadline(soon),
+			control.EnableFullDuplex()); err != nil {
 			failed.Store(&err)
 		}
 		io.Copy(w, r.Body)
@@ -302,7 +304,9 @@ func (c *closedWriter) Write(p []byte) (int, error) {
 const settling = 50 * time.Millisecond
 
 func staysQuiet(s setting) error {
-	behind, err := s.place(s.middleware, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "done") }))
+	behind, err := s.place(s.middleware, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		io.WriteString(w, "done")
+	}))
 	if err != nil {
 		return err
 	}
@@ -353,5 +357,6 @@ func leavesNothing(s setting) error {
 		}
 		time.Sleep(settling)
 	}
-	return fmt.Errorf("after %d requests there are %d goroutines more: end what a request has started when it is over", many, runtime.NumGoroutine()-before)
+	return fmt.Errorf("after %d requests there are %d goroutines more: end what a request has started when it is over",
+		many, runtime.NumGoroutine()-before)
 }

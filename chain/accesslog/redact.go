@@ -16,7 +16,8 @@ const Blank = "[redacted]"
 
 // secrets are the keys whose values are never logged, in lower case without
 // hyphens and underscores.
-var secrets = []string{"password", "passphrase", "pin", "token", "accesstoken", "refreshtoken", "idtoken", "secret", "clientsecret",
+var secrets = []string{"password", "passphrase", "pin", "token", "accesstoken", "refreshtoken", "idtoken", "secret",
+	"clientsecret",
 	"apikey", "authorization", "proxyauthorization", "cookie", "setcookie", "telephone", "phone", "email", "mail"}
 
 // Redact wraps a handler so that secrets do not reach it: values under the keys
@@ -169,12 +170,14 @@ func (r *redactor) structure(v reflect.Value, depth int) (any, bool) {
 		if name == "" || name == "-" {
 			name = field.Name
 		}
-		if r.keys[plainKey(name)] || r.keys[plainKey(field.Name)] || slices.Contains(strings.Fields(field.Tag.Get("rule")), "writeOnly") {
+		if r.keys[plainKey(name)] || r.keys[plainKey(field.Name)] ||
+			slices.Contains(strings.Fields(field.Tag.Get("rule")), "writeOnly") {
 			members[name], changed = Blank, true
 			continue
 		}
 		one, c := r.value(v.Field(i), depth)
-		if changed = changed || c; field.IsExported() || field.Anonymous { // a copy lacks the others, which not all handlers show
+		changed = changed || c
+		if field.IsExported() || field.Anonymous { // a copy lacks the others, which not all handlers show
 			members[name] = one
 		}
 	}

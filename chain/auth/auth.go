@@ -15,10 +15,13 @@ import (
 
 // What a guard refuses a caller for. All belong to problem.Unauthorized.
 var (
-	ErrTokenMissing   = problem.Unauthorized.Define(http.StatusUnauthorized, "token-missing", "The request has no token")
-	ErrTokenMalformed = problem.Unauthorized.Define(http.StatusUnauthorized, "token-malformed", "The token cannot be read")
-	ErrTokenExpired   = problem.Unauthorized.Define(http.StatusUnauthorized, "token-expired", "The token has expired")
-	ErrTokenRejected  = problem.Unauthorized.Define(http.StatusUnauthorized, "token-rejected", "The token is not accepted")
+	ErrTokenMissing = problem.Unauthorized.Define(http.StatusUnauthorized, "token-missing",
+		"The request has no token")
+	ErrTokenMalformed = problem.Unauthorized.Define(http.StatusUnauthorized, "token-malformed",
+		"The token cannot be read")
+	ErrTokenExpired  = problem.Unauthorized.Define(http.StatusUnauthorized, "token-expired", "The token has expired")
+	ErrTokenRejected = problem.Unauthorized.Define(http.StatusUnauthorized, "token-rejected",
+		"The token is not accepted")
 )
 
 // Keys say which tokens are trusted: the algorithms, which are never read from

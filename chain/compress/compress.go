@@ -59,7 +59,8 @@ type zipper struct {
 var writers = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
 
 func (z *zipper) Begin(status int, h http.Header, large bool) bool {
-	if tag := h.Get("Etag"); status == http.StatusNotModified && slices.ContainsFunc(z.known, func(list string) bool { return strings.Contains(list, "W/"+tag) }) {
+	if tag := h.Get("Etag"); status == http.StatusNotModified &&
+		slices.ContainsFunc(z.known, func(list string) bool { return strings.Contains(list, "W/"+tag) }) {
 		h.Set("Etag", "W/"+tag) // that of the 200 which the caller has (RFC 9110, 15.4.5)
 	}
 	if !large || !fits(status, h) {
@@ -88,7 +89,8 @@ func (z *zipper) release() {
 
 // fits reports whether an answer may and should be compressed.
 func fits(status int, h http.Header) bool {
-	if status < 200 || status == http.StatusNoContent || status == http.StatusNotModified || status == http.StatusPartialContent ||
+	if status < 200 || status == http.StatusNoContent || status == http.StatusNotModified ||
+		status == http.StatusPartialContent ||
 		h.Get("Content-Encoding") != "" || h.Get("Content-Range") != "" || unchangeable(h["Cache-Control"]) {
 		return false
 	}

@@ -41,7 +41,9 @@ func Requests() wicketway.Middleware {
 					return
 				}
 				if len(codings) > 1 || codings[0] != "gzip" && codings[0] != "x-gzip" && codings[0] != "zstd" {
-					wicketway.Fail(w, r, problem.UnsupportedMedia.Newf("The body is encoded as %s; accepted is one of gzip and zstd.", clip.Text(strings.Join(codings, ", "), 200)).
+					sent := clip.Text(strings.Join(codings, ", "), 200)
+					wicketway.Fail(w, r, problem.UnsupportedMedia.
+						Newf("The body is encoded as %s; accepted is one of gzip and zstd.", sent).
 						WithHeader("Accept-Encoding", "gzip, zstd"))
 					return
 				}
@@ -106,7 +108,8 @@ func (u *unpacker) broken(err error) error {
 	case zstd.ErrDecoderSizeExceeded:
 		return &http.MaxBytesError{Limit: u.limit}
 	case zstd.ErrWindowSizeExceeded:
-		return problem.BodyTooLarge.Newf("The body asks for a window of more than %d bytes.", largestWindow).With("limit", largestWindow).Because(err)
+		return problem.BodyTooLarge.Newf("The body asks for a window of more than %d bytes.",
+			largestWindow).With("limit", largestWindow).Because(err)
 	}
 	return problem.Unreadable.Newf("The body is not well-formed %s.", u.coding).Because(err)
 }
@@ -125,7 +128,8 @@ func (u *unpacker) open() error {
 // openZstd unpacks what has a limit as a whole, so that no window is made for it. Room
 // is made in proportion to what came, not to what is announced.
 func (u *unpacker) openZstd() error {
-	options := []zstd.DOption{zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(largestWindow)}
+	options := []zstd.DOption{zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true),
+		zstd.WithDecoderMaxWindow(largestWindow)}
 	if u.limit == 0 {
 		z, err := zstd.NewReader(u.packed, options...)
 		if err == nil {

@@ -26,6 +26,7 @@ func demoCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8080", "address to listen on")
 	c.Flags().StringVar(&data, "data", "", "folder for the data (default: a temporary one)")
-	c.Flags().BoolVar(&tour, "tour", false, "walk through the API on a free port, print each request and answer, and end")
+	c.Flags().BoolVar(&tour, "tour", false,
+		"walk through the API on a free port, print each request and answer, and end")
 	return c
 }

@@ -114,7 +114,8 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 		return nil, fmt.Errorf("%s is neither a file nor a Go package:\n%s", pkg, strings.TrimSpace(said.String()))
 	}
 	if kind := strings.TrimSpace(string(name)); kind != "main" {
-		return nil, fmt.Errorf("%s is the package %s; name a program (package main) that calls api.Serve, such as ./cmd/server", pkg, kind)
+		return nil, fmt.Errorf("%s is the package %s; name a program (package main) that calls api.Serve, such as ./cmd/server",
+			pkg, kind)
 	}
 	build := exec.CommandContext(ctx, "go", "build", "-o", program, pkg)
 	build.Stderr = &said
@@ -132,9 +133,11 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 	case readErr == nil:
 		return text, nil
 	case errors.Is(limited.Err(), context.DeadlineExceeded):
-		return nil, checked(fmt.Errorf("%s did not describe its API within %v: does it call api.Serve?", pkg, describeLimit))
+		return nil, checked(fmt.Errorf("%s did not describe its API within %v: does it call api.Serve?", pkg,
+			describeLimit))
 	case err != nil:
-		return nil, checked(fmt.Errorf("%s ended before it described its API (%v):\n%s", pkg, err, strings.TrimSpace(said.String())))
+		return nil, checked(fmt.Errorf("%s ended before it described its API (%v):\n%s", pkg, err,
+			strings.TrimSpace(said.String())))
 	}
 	return nil, checked(fmt.Errorf("%s ended without describing an API: is it a program that calls api.Serve?", pkg))
 }

@@ -18,7 +18,8 @@ import (
 )
 
 func explainCommand() *cobra.Command {
-	return aboutAPI("explain METHOD PATH PACKAGE", "Say what would happen to a request: route, values, chain, access, inputs",
+	return aboutAPI("explain METHOD PATH PACKAGE",
+		"Say what would happen to a request: route, values, chain, access, inputs",
 		func(d wicketway.Description, args []string) (answering, error) {
 			target, err := url.ParseRequestURI(args[1])
 			if err != nil || !strings.HasPrefix(args[1], "/") {
@@ -111,7 +112,8 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 	case table.Redirected:
 		e.Status, e.Location = http.StatusPermanentRedirect, to.Path
 	case table.OtherMethods:
-		e.Status, e.Allow = http.StatusMethodNotAllowed, t.table.Allowed(t.table.AllEscaped(cmp.Or(to.Path, route.Escaped(target))))
+		e.Status, e.Allow = http.StatusMethodNotAllowed, t.table.Allowed(t.table.AllEscaped(cmp.Or(to.Path,
+			route.Escaped(target))))
 		if method == http.MethodOptions {
 			e.Status = http.StatusNoContent
 		}
@@ -134,7 +136,8 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL) {
 	}
 	for _, i := range t.table.All(target.Path, target.RawPath) {
 		if other := t.Routes[i]; i != int(m.Route) {
-			e.Beaten = append(e.Beaten, beaten{methodName(other.Method) + " " + other.Path, why(r, other, e.Method), other.At})
+			e.Beaten = append(e.Beaten, beaten{methodName(other.Method) + " " + other.Path, why(r, other, e.Method),
+				other.At})
 		}
 	}
 }
@@ -225,7 +228,10 @@ func (e explanation) print(out io.Writer) {
 		if in.Required && !strings.Contains(rules, "required") {
 			rules = strings.TrimSpace("required " + rules)
 		}
-		line(first(i, "reads"), "%s %s\t%s  %s", in.In, in.Name, in.Type, rules)
+		line(first(i, "reads"), "%s %s\t%s\t%s", in.In, in.Name, in.Type, rules)
+	}
+	if r.Files {
+		line("", "404 where no such file is")
 	}
 	for i, b := range r.Bodies {
 		line(first(i, "body"), "%s", b.Media)
@@ -234,7 +240,7 @@ func (e explanation) print(out io.Writer) {
 		line(first(i, "answers"), "%d %s\t%s %s", a.Status, http.StatusText(a.Status), a.Media, a.Type)
 	}
 	for i, f := range r.Raises {
-		line(first(i, "fails"), "%d %s\t%s (%s)", f.Status, f.Code, f.Title, f.By)
+		line(first(i, "fails"), "%d %s\t%s\t%s", f.Status, f.Code, f.Title, by(f.By))
 	}
 }
 
@@ -256,4 +262,13 @@ func first(i int, label string) string {
 		return ""
 	}
 	return label
+}
+
+// by says who raises a problem.
+func by(who string) string {
+	switch who {
+	case "route", "guard", "input", "limits":
+		return "by the " + who
+	}
+	return "by " + who
 }

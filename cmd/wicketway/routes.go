@@ -65,7 +65,8 @@ func printRoutes(out io.Writer, routes []wicketway.Facts) {
 	}
 	row("VERSION", "METHOD", "PATH", "NAME", "WHO MAY CALL", "CHAIN", "DECLARED")
 	for _, r := range routes {
-		row(dash(r.Version), methodName(r.Method), r.Path, dash(r.Name), access(r), dash(chainText(r.Chain[len(shared):], " ")), where(r.At))
+		row(dash(r.Version), methodName(r.Method), r.Path, dash(r.Name), access(r),
+			dash(chainText(r.Chain[len(shared):], " ")), where(r.At))
 	}
 	t.Flush()
 	fmt.Fprintf(out, "%d %s", len(routes), plural(len(routes), "route", "routes"))

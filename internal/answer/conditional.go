@@ -39,7 +39,8 @@ func HasTag(lists []string, tag string) bool {
 	tag = strings.TrimPrefix(tag, "W/")
 	for _, list := range lists {
 		for one := range strings.SplitSeq(list, ",") {
-			if one = strings.TrimSpace(one); one == "*" && tag != "" || tag != "" && strings.TrimPrefix(one, "W/") == tag {
+			if one = strings.TrimSpace(one); one == "*" && tag != "" || tag != "" &&
+				strings.TrimPrefix(one, "W/") == tag {
 				return true
 			}
 		}

@@ -69,14 +69,16 @@ func writePage(b *bytes.Buffer, p *problem.Problem, how problem.Rendering) {
 			if i.Pointer != nil {
 				place += " " + clip.Text(*i.Pointer, longestShown)
 			}
-			fmt.Fprintf(b, "<tr><td><code>%s</code></td><td>%s</td></tr>\n", html.EscapeString(place), html.EscapeString(clip.Text(i.Detail, longestShown)))
+			fmt.Fprintf(b, "<tr><td><code>%s</code></td><td>%s</td></tr>\n", html.EscapeString(place),
+				html.EscapeString(clip.Text(i.Detail, longestShown)))
 		}
 		b.WriteString("</table>\n")
 	}
 	if how.Debug != nil {
 		debug := how.Debug.Clone()
 		debug.Indent(jsontext.WithIndent("  "))
-		fmt.Fprintf(b, "<h2>For the programmer</h2>\n<pre>%s</pre>\n", html.EscapeString(clip.Text(string(debug), problem.MaxSize/8)))
+		fmt.Fprintf(b, "<h2>For the programmer</h2>\n<pre>%s</pre>\n",
+			html.EscapeString(clip.Text(string(debug), problem.MaxSize/8)))
 	}
 	b.WriteString("<footer>\n")
 	fmt.Fprintf(b, "<a href=\"%s\">%s</a>", html.EscapeString(how.Base+k.Code()), html.EscapeString(k.Code()))

@@ -44,7 +44,8 @@ type Rendering struct {
 // which of its members JSON could not carry; the problem is sent all the same.
 func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Rendering) (lost error) {
 	h := w.Header()
-	for _, about := range []string{"Content-Length", "Content-Encoding", "Content-Disposition", "Content-Range", "Etag", "Last-Modified", "Cache-Control"} {
+	for _, about := range []string{"Content-Length", "Content-Encoding", "Content-Disposition", "Content-Range",
+		"Etag", "Last-Modified", "Cache-Control"} {
 		delete(h, about) // they spoke of the answer that will not come
 	}
 	for name, values := range p.Header() {
@@ -87,7 +88,8 @@ func varyByAccept(h http.Header) {
 // prefersHTML reports whether a caller ranks a page above JSON; callers without a
 // preference get JSON.
 func prefersHTML(accept []string) bool {
-	return accept != nil && negotiate.MediaType(accept, "application/json", problem.MediaType, "text/html") == "text/html"
+	return accept != nil && negotiate.MediaType(accept, "application/json", problem.MediaType,
+		"text/html") == "text/html"
 }
 
 // JSONOrPage answers with a value as JSON, or with a page for callers that prefer one.

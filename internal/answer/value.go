@@ -63,7 +63,8 @@ func Compile(t reflect.Type, c Config) *Plan {
 		return p
 	}
 	if at := p.Schema.WriteOnly(); at != "" {
-		c.Mistake("output %s: the member %s is writeOnly, so it must not be sent: leave it out of the output's type", t, at)
+		c.Mistake("output %s: the member %s is writeOnly, so it must not be sent: leave it out of the output's type",
+			t, at)
 	}
 	return p
 }
@@ -87,7 +88,8 @@ func unwritten(format string, args ...any) error { return Unwritten{fmt.Errorf(f
 func (p *Plan) Send(w http.ResponseWriter, r *http.Request, status int, own http.Header, value any) error {
 	chosen := cmp.Or(status, p.Status)
 	if chosen < 200 || chosen > 299 {
-		return unwritten("the route answered with a Reply of status %d, which is no success: return a problem instead", chosen)
+		return unwritten("the route answered with a Reply of status %d, which is no success: return a problem instead",
+			chosen)
 	}
 	h := w.Header()
 	if p.Type == nil {

@@ -108,7 +108,8 @@ func (b *Body) Close() error { return b.source.Close() }
 // tooLate is the problem of a body that did not come in time.
 func (b *Body) tooLate(cause error) error {
 	if until, ok := b.ctx.Deadline(); ok && !time.Now().Before(until) {
-		return problem.BodyTimeout.Newf("The body did not arrive within the time that the route has; %d bytes came.", b.received).Because(cause)
+		return problem.BodyTimeout.Newf("The body did not arrive within the time that the route has; %d bytes came.",
+			b.received).Because(cause)
 	}
 	return problem.BodyTimeout.Newf("The body came too slowly: %d bytes in %.0f seconds; at least %d bytes a second are expected after the first %.0f seconds.",
 		b.received, (time.Since(programStart) - b.begun).Seconds(), b.least, bodyGrace.Seconds()).Because(cause)

@@ -137,7 +137,8 @@ func (p *form) read(v reflect.Value, r *http.Request, spool *Spool, found *fault
 	}
 	form, err := url.ParseQuery(string(text))
 	if err != nil {
-		found.add("form", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " + clip.Text(err.Error(), longestReason), Unreadable: true})
+		found.add("form", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " +
+			clip.Text(err.Error(), longestReason), Unreadable: true})
 	}
 	return form, nil
 }
@@ -150,7 +151,8 @@ func (cutShort) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
 // parts reads a multipart form (RFC 7578) part by part, so that nothing is kept
 // of a file that is too large.
-func (p *form) parts(v reflect.Value, in *multipart.Reader, r *http.Request, spool *Spool, found *faults) (url.Values, error) {
+func (p *form) parts(v reflect.Value, in *multipart.Reader, r *http.Request, spool *Spool, found *faults) (url.Values,
+	error) {
 	form := url.Values{}
 	counts := make([]int, len(p.files))
 	for n := 0; ; n++ {
@@ -159,7 +161,8 @@ func (p *form) parts(v reflect.Value, in *multipart.Reader, r *http.Request, spo
 			break
 		}
 		if err == nil && n == mostParts {
-			return nil, problem.BodyTooLarge.Newf("The form has more than %d parts.", mostParts).With("limit", mostParts)
+			return nil, problem.BodyTooLarge.Newf("The form has more than %d parts.", mostParts).With("limit",
+				mostParts)
 		}
 		if err != nil {
 			return nil, p.broken(r, err, found)
@@ -206,7 +209,8 @@ func (p *form) text(part *multipart.Part, form url.Values, found *faults) error 
 	}
 	text, err := io.ReadAll(io.LimitReader(part, longestText+1))
 	if len(text) > longestText {
-		found.add("form", name, schema.Fault{Rule: "maxLength", Want: longestText, Detail: fmt.Sprintf("must have at most %d bytes", longestText)})
+		found.add("form", name, schema.Fault{Rule: "maxLength", Want: longestText,
+			Detail: fmt.Sprintf("must have at most %d bytes", longestText)})
 		return err
 	}
 	form.Add(name, string(text))
@@ -242,7 +246,8 @@ func (f *fileField) receive(part *multipart.Part, spool *Spool) (Received, []sch
 	}
 	var found []schema.Fault
 	if f.most > 0 && file.Size > f.most {
-		found = append(found, schema.Fault{Rule: "maxLength", Want: f.most, Detail: fmt.Sprintf("must have at most %d bytes", f.most)})
+		found = append(found, schema.Fault{Rule: "maxLength", Want: f.most,
+			Detail: fmt.Sprintf("must have at most %d bytes", f.most)})
 	}
 	file.Type = mediaType(start.Bytes(), part.Header.Get("Content-Type"))
 	if f.types != nil && !slices.ContainsFunc(f.types, file.is) {
@@ -256,7 +261,8 @@ func (f *fileField) receive(part *multipart.Part, spool *Spool) (Received, []sch
 // what was claimed counts where it is a kind of text.
 func mediaType(start []byte, claimed string) string {
 	found, _, _ := mime.ParseMediaType(http.DetectContentType(start[:min(len(start), 512)]))
-	if own, _, err := mime.ParseMediaType(claimed); err == nil && found == "text/plain" && strings.HasPrefix(own, "text/") {
+	if own, _, err := mime.ParseMediaType(claimed); err == nil && found == "text/plain" &&
+		strings.HasPrefix(own, "text/") {
 		return clip.Text(own, longestReason)
 	}
 	return found

@@ -164,7 +164,8 @@ func (in *Plan) field(c *Config, where string, sf reflect.StructField, index []i
 	}
 	from, ok := sf.Tag.Lookup("from")
 	if !ok {
-		c.Mistake(`%s: has no from tag, though other fields have: say where it comes from, such as from:"query %s"`, where, strings.ToLower(sf.Name))
+		c.Mistake(`%s: has no from tag, though other fields have: say where it comes from, such as from:"query %s"`,
+			where, strings.ToLower(sf.Name))
 		return
 	}
 	if !sf.IsExported() {
@@ -294,7 +295,8 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 	if in.query && r.URL.RawQuery != "" {
 		var err error
 		if query, err = url.ParseQuery(r.URL.RawQuery); err != nil {
-			found.add("query", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " + clip.Text(err.Error(), longestReason), Unreadable: true})
+			found.add("query", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " +
+				clip.Text(err.Error(), longestReason), Unreadable: true})
 		}
 	}
 	if in.form != nil {
@@ -483,14 +485,16 @@ func parseMedia(sent string, accepts []string) (media string, params map[string]
 		return "", nil, unsupported("The body has no Content-Type.", accepts)
 	}
 	if media, params, err = mime.ParseMediaType(sent); err != nil {
-		return "", nil, unsupported("The Content-Type "+strconv.Quote(clip.Text(sent, longestReason))+" is not well-formed.", accepts).Because(err)
+		return "", nil, unsupported("The Content-Type "+strconv.Quote(clip.Text(sent,
+			longestReason))+" is not well-formed.", accepts).Because(err)
 	}
 	return media, params, nil
 }
 
 func unsupported(detail string, accepts []string) *problem.Problem {
 	list := strings.Join(accepts, ", ")
-	p := problem.UnsupportedMedia.Newf("%s Accepted is %s.", detail, list).With("accepted", accepts).WithHeader("Accept", list)
+	p := problem.UnsupportedMedia.Newf("%s Accepted is %s.", detail, list).With("accepted",
+		accepts).WithHeader("Accept", list)
 	if strings.Contains(list, "merge-patch") {
 		p.WithHeader("Accept-Patch", list) // RFC 5789, 2.2
 	}

@@ -66,7 +66,9 @@ func (t *Type) judge(v reflect.Value, r *report) {
 		for i := v.MapRange(); i.Next() && !r.more; {
 			r.below(spot{name: keyText(i.Key())}, t.elem, i.Value())
 		}
-		slices.SortStableFunc(r.found[before:], func(a, b schema.Fault) int { return cmp.Compare(a.Pointer, b.Pointer) })
+		slices.SortStableFunc(r.found[before:], func(a, b schema.Fault) int {
+			return cmp.Compare(a.Pointer, b.Pointer)
+		})
 	case object:
 		for _, f := range t.fields {
 			if fv, there := f.of(v); there && !r.more && f.typ.judges && (f.required || !fv.IsZero()) {

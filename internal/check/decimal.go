@@ -31,7 +31,8 @@ func parseDecimal(s string) (decimal, bool) {
 	}
 	whole, fraction, hasPoint := strings.Cut(mantissa, ".")
 	bare := strings.TrimPrefix(whole, "-")
-	if bare == "" || strings.Trim(bare+fraction, "0123456789") != "" || hasPoint && fraction == "" || len(mantissa) > longestDecimal {
+	if bare == "" || strings.Trim(bare+fraction, "0123456789") != "" || hasPoint && fraction == "" ||
+		len(mantissa) > longestDecimal {
 		return d, false
 	}
 	if len(bare) > 1 && bare[0] == '0' {

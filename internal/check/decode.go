@@ -41,7 +41,8 @@ func (t *Type) Decode(data []byte, into any, how Reading) (found []schema.Fault,
 func (t *Type) decode(data []byte, into any, how Reading, mayRewrite bool) faults {
 	if t.open && tooDeep(data) {
 		f := bounded(how.Most)
-		f.add(schema.Fault{Rule: "depth", Want: MaxDepth, Detail: fmt.Sprintf("is nested deeper than %d levels", MaxDepth), Unreadable: true})
+		f.add(schema.Fault{Rule: "depth", Want: MaxDepth, Detail: fmt.Sprintf("is nested deeper than %d levels",
+			MaxDepth), Unreadable: true})
 		return f
 	}
 	v := reflect.ValueOf(into).Elem()

@@ -42,7 +42,8 @@ func (f *field) directly(sf reflect.StructField) reading {
 		}
 	}
 	for _, r := range f.rules {
-		if how == asString && r.ofText == nil || how == asInt64 && r.ofWhole == nil || how == asFloat64 && r.ofReal == nil || how == asBool {
+		if how == asString && r.ofText == nil || how == asInt64 && r.ofWhole == nil || how == asFloat64 &&
+			r.ofReal == nil || how == asBool {
 			return byReflection
 		}
 	}

@@ -52,7 +52,8 @@ func (r *FileRules) add(w setting) error {
 		for _, media := range r.MediaTypes {
 			full, params, err := mime.ParseMediaType(media)
 			major, minor, ok := strings.Cut(full, "/")
-			if err != nil || !ok || len(params) > 0 || major == "*" || major == "" || minor == "" || strings.Contains(strings.TrimSuffix(minor, "*"), "*") || full != media {
+			if err != nil || !ok || len(params) > 0 || major == "*" || major == "" || minor == "" ||
+				strings.Contains(strings.TrimSuffix(minor, "*"), "*") || full != media {
 				return fmt.Errorf("%q is not a media type such as image/png or image/*", media)
 			}
 		}

@@ -18,11 +18,19 @@ var formats = map[string]struct {
 	"duration":  {"must be a duration such as P1DT2H (RFC 3339, appendix A)", isDuration},
 	"email":     {"must be an e-mail address", isEmail},
 	"hostname":  {"must be a host name", isHostname},
-	"ipv4":      {"must be an IPv4 address", func(s string) bool { a, err := netip.ParseAddr(s); return err == nil && a.Is4() }},
-	"ipv6":      {"must be an IPv6 address", isIPv6},
-	"regex":     {"must be a regular expression", func(s string) bool { _, err := compilePattern(s); return err == nil }},
-	"uri":       {"must be a URI with its scheme", isURI},
-	"uuid":      {"must be a UUID", uuid.MatchString},
+	"ipv4": {"must be an IPv4 address", func(s string) bool {
+		a, err := netip.ParseAddr(s)
+		return err == nil &&
+			a.Is4()
+	}},
+	"ipv6": {"must be an IPv6 address", isIPv6},
+	"regex": {"must be a regular expression", func(s string) bool {
+		_,
+			err := compilePattern(s)
+		return err == nil
+	}},
+	"uri":  {"must be a URI with its scheme", isURI},
+	"uuid": {"must be a UUID", uuid.MatchString},
 }
 
 var (

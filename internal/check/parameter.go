@@ -42,7 +42,8 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 	if err != nil {
 		return nil, err
 	}
-	p := &Parameter{typ: typ, rules: r.checks, items: r.items, required: r.required, rule: tag.Get("rule"), note: tag.Get("note")}
+	p := &Parameter{typ: typ, rules: r.checks, items: r.items, required: r.required, rule: tag.Get("rule"),
+		note: tag.Get("note")}
 	if r.fallback.IsValid() {
 		p.fallback = reflect.New(t).Elem()
 		set(p.fallback, r.fallback)
@@ -116,7 +117,8 @@ func (p *Parameter) ReadAll(texts []string, v reflect.Value, most int) []schema.
 	}
 	if v.Kind() == reflect.Array {
 		if v.Len() != len(texts) {
-			return []schema.Fault{{Rule: "maxItems", Want: v.Len(), Detail: fmt.Sprintf("must stand %d times", v.Len())}}
+			return []schema.Fault{{Rule: "maxItems", Want: v.Len(),
+				Detail: fmt.Sprintf("must stand %d times", v.Len())}}
 		}
 		reflect.Copy(v, all)
 	} else {

@@ -123,11 +123,15 @@ var keywords = []keyword{
 	{"multipleOf", isNumeric, "numbers", parseMultiple},
 	{"minLength", isText, "text", length("must have at least %d character(s)", longEnough)},
 	{"maxLength", isText, "text", length("must have at most %d character(s)", shortEnough)},
-	{"minItems", isList, "lists", bySize("must have at least %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
-	{"maxItems", isList, "lists", bySize("must have at most %d item(s)", func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
+	{"minItems", isList, "lists", bySize("must have at least %d item(s)",
+		func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
+	{"maxItems", isList, "lists", bySize("must have at most %d item(s)",
+		func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
 	{"uniqueItems", isList, "lists", parseUnique},
-	{"minProperties", isMapping, "maps", bySize("must have at least %d member(s)", func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
-	{"maxProperties", isMapping, "maps", bySize("must have at most %d member(s)", func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
+	{"minProperties", isMapping, "maps", bySize("must have at least %d member(s)",
+		func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
+	{"maxProperties", isMapping, "maps", bySize("must have at most %d member(s)",
+		func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
 	{"format", isText, "text", parseFormat},
 	{"pattern", isText, "text", parsePattern},
 	{"enum", isScalar, "text and numbers", parseEnum},
@@ -206,7 +210,8 @@ func parseRules(tag string, t *Type) (parsed, error) {
 // contradictions finds limits that leave nothing between them.
 func contradictions(prefix string, rs rules) (errs []error) {
 	for _, pair := range [][2]string{
-		{"minimum", "maximum"}, {"minimum", "exclusiveMaximum"}, {"exclusiveMinimum", "maximum"}, {"exclusiveMinimum", "exclusiveMaximum"},
+		{"minimum", "maximum"}, {"minimum", "exclusiveMaximum"}, {"exclusiveMinimum", "maximum"},
+		{"exclusiveMinimum", "exclusiveMaximum"},
 		{"minLength", "maxLength"}, {"minItems", "maxItems"}, {"minProperties", "maxProperties"},
 	} {
 		low := slices.IndexFunc(rs, func(r rule) bool { return r.keyword == pair[0] })
@@ -216,7 +221,8 @@ func contradictions(prefix string, rs rules) (errs []error) {
 		}
 		c := rs[low].limit.compare(*rs[high].limit)
 		if c > 0 || c == 0 && strings.Contains(pair[0]+pair[1], "exclusive") {
-			errs = append(errs, fmt.Errorf("rule %s%s: nothing can keep it beside %s%s=%v", prefix, pair[0], prefix, pair[1], rs[high].want))
+			errs = append(errs, fmt.Errorf("rule %s%s: nothing can keep it beside %s%s=%v", prefix, pair[0], prefix,
+				pair[1], rs[high].want))
 		}
 	}
 	return errs
@@ -290,8 +296,10 @@ func bound(detail string, passes func(compared int) bool) func(string, *Type) (r
 			return r, nil
 		}
 		low, high := t.span()
-		if limit.compare(decimal{digits: big.NewInt(low)}) < 0 || limit.compare(decimal{digits: new(big.Int).SetUint64(high)}) > 0 {
-			return rule{}, fmt.Errorf("%s is beyond what a %s can hold (%d to %d), so it says nothing", value, t.goType, low, high)
+		if limit.compare(decimal{digits: big.NewInt(low)}) < 0 ||
+			limit.compare(decimal{digits: new(big.Int).SetUint64(high)}) > 0 {
+			return rule{}, fmt.Errorf("%s is beyond what a %s can hold (%d to %d), so it says nothing", value,
+				t.goType, low, high)
 		}
 		n, whole := limit.whole()
 		if !whole { // between two whole numbers: what is above the lower one is above the limit
@@ -355,7 +363,8 @@ func length(detail string, holds func(s string, limit int) bool) func(string, *T
 
 // textRule makes a rule that asks a text.
 func textRule(want any, detail string, holds func(string) bool) rule {
-	return rule{want: want, detail: detail, ofText: holds, holds: func(v reflect.Value) bool { return holds(v.String()) }}
+	return rule{want: want, detail: detail, ofText: holds,
+		holds: func(v reflect.Value) bool { return holds(v.String()) }}
 }
 
 func bySize(detail string, holds func(v reflect.Value, limit int) bool) func(string, *Type) (rule, error) {
@@ -399,7 +408,8 @@ func parseEnum(value string, t *Type) (rule, error) {
 		}
 		want[i] = v.Interface()
 	}
-	return rule{want: want, detail: detail, holds: func(v reflect.Value) bool { return slices.Contains(want, v.Interface()) }}, nil
+	return rule{want: want, detail: detail,
+		holds: func(v reflect.Value) bool { return slices.Contains(want, v.Interface()) }}, nil
 }
 
 // parseMultiple asks numbers as they are written in decimals: 0.3 is a multiple of
@@ -409,9 +419,10 @@ func parseMultiple(value string, _ *Type) (rule, error) {
 	if !ok || step.digits.Sign() <= 0 {
 		return rule{}, fmt.Errorf("%q is not a number above 0", value)
 	}
-	return rule{want: jsontext.Value(value), detail: "must be a multiple of " + value, holds: func(v reflect.Value) bool {
-		return decimalOf(v).isMultipleOf(step)
-	}}, nil
+	return rule{want: jsontext.Value(value), detail: "must be a multiple of " + value,
+		holds: func(v reflect.Value) bool {
+			return decimalOf(v).isMultipleOf(step)
+		}}, nil
 }
 
 // parseUnique compares items by their values, as JSON does, not by where they lie.
@@ -420,7 +431,8 @@ func parseUnique(value string, t *Type) (rule, error) {
 		return rule{}, fmt.Errorf("%q: write uniqueItems alone", value)
 	}
 	if t.elem.open {
-		return rule{}, fmt.Errorf("items of type %s cannot be compared: what is nested in them has no bound", t.elem.goType)
+		return rule{}, fmt.Errorf("items of type %s cannot be compared: what is nested in them has no bound",
+			t.elem.goType)
 	}
 	return rule{want: true, detail: "must not have an item twice", holds: func(v reflect.Value) bool {
 		switch elem := t.elem; {
@@ -458,7 +470,8 @@ func allDiffer[K comparable](v reflect.Value, key func(reflect.Value) K) bool {
 func parseFormat(value string, _ *Type) (rule, error) {
 	f, known := formats[value]
 	if !known {
-		return rule{}, fmt.Errorf("unknown format %q (known: %s)", value, strings.Join(slices.Sorted(maps.Keys(formats)), ", "))
+		return rule{}, fmt.Errorf("unknown format %q (known: %s)", value,
+			strings.Join(slices.Sorted(maps.Keys(formats)), ", "))
 	}
 	return textRule(value, f.detail, f.holds), nil
 }

@@ -134,7 +134,8 @@ func (c *compiler) settle() {
 				t.take(f.typ)
 				t.readOnly = t.readOnly || f.readOnly
 			}
-			changed = changed || t.deep != before.deep || t.open != before.open || t.judges != before.judges || t.readOnly != before.readOnly
+			changed = changed || t.deep != before.deep || t.open != before.open || t.judges != before.judges ||
+				t.readOnly != before.readOnly
 		}
 	}
 }
@@ -164,7 +165,8 @@ func (c *compiler) compile(t reflect.Type, where string) *Type {
 	if err := CheckMethod(t); err != nil {
 		c.failf("%s: %w", where, err)
 	}
-	typ.checks = t.Kind() != reflect.Interface && t.Kind() != reflect.Pointer && reflect.PointerTo(t).Implements(checkerType)
+	typ.checks = t.Kind() != reflect.Interface && t.Kind() != reflect.Pointer &&
+		reflect.PointerTo(t).Implements(checkerType)
 	typ.judges = typ.checks
 	switch {
 	case t.Kind() == reflect.Pointer: // whatever methods it has are those of what it points to
@@ -173,7 +175,8 @@ func (c *compiler) compile(t reflect.Type, where string) *Type {
 	case t == timeType:
 		typ.shape = moment
 	case t == durationType:
-		c.failf("%s: time.Duration has no agreed JSON form: use a number of a named unit, or a type with text methods", where)
+		c.failf("%s: time.Duration has no agreed JSON form: use a number of a named unit, or a type with text methods",
+			where)
 	case isOptional(t):
 		typ.shape, typ.null = either, true
 		c.contain(typ, t.Field(0).Type, where)
@@ -207,7 +210,8 @@ func CheckMethod(t reflect.Type) error {
 	}
 	if m, has := reflect.PointerTo(t).MethodByName("Check"); has {
 		if !reflect.PointerTo(t).Implements(checkerType) {
-			return fmt.Errorf("its method Check is %s, so it is never asked: write Check(*schema.Report)", strings.Replace(m.Type.String(), "*"+t.String(), "", 1))
+			return fmt.Errorf("its method Check is %s, so it is never asked: write Check(*schema.Report)",
+				strings.Replace(m.Type.String(), "*"+t.String(), "", 1))
 		}
 		return nil
 	}
@@ -217,7 +221,8 @@ func CheckMethod(t reflect.Type) error {
 	var with []string
 	for i := range t.NumField() {
 		sf := t.Field(i)
-		if e := sf.Type; sf.Anonymous && e.Kind() != reflect.Interface && (e.Implements(checkerType) || e.Kind() != reflect.Pointer && reflect.PointerTo(e).Implements(checkerType)) {
+		if e := sf.Type; sf.Anonymous && e.Kind() != reflect.Interface &&
+			(e.Implements(checkerType) || e.Kind() != reflect.Pointer && reflect.PointerTo(e).Implements(checkerType)) {
 			with = append(with, sf.Name)
 		}
 	}
@@ -229,7 +234,8 @@ func CheckMethod(t reflect.Type) error {
 
 func implements(t reflect.Type, any []reflect.Type) bool {
 	for _, i := range any {
-		if t.Kind() != reflect.Interface && (t.Implements(i) || t.Kind() != reflect.Pointer && reflect.PointerTo(t).Implements(i)) {
+		if t.Kind() != reflect.Interface && (t.Implements(i) || t.Kind() != reflect.Pointer &&
+			reflect.PointerTo(t).Implements(i)) {
 			return true
 		}
 	}
@@ -279,7 +285,8 @@ func (c *compiler) byKind(typ *Type, where string) {
 // jsonTags has the JSON package say what it finds wrong with a struct's own tags.
 func (c *compiler) jsonTags(t reflect.Type, where string) {
 	err := json.Unmarshal([]byte("{}"), reflect.New(t).Interface())
-	if e, ok := errors.AsType[*json.SemanticError](err); ok && e.GoType == t && e.Err != nil && !strings.Contains(e.Err.Error(), "JSON object name") {
+	if e, ok := errors.AsType[*json.SemanticError](err); ok && e.GoType == t && e.Err != nil &&
+		!strings.Contains(e.Err.Error(), "JSON object name") {
 		c.failf("%s: %w", where, e.Err)
 	}
 }
@@ -324,7 +331,9 @@ func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool)
 			}
 			continue
 		}
-		f := &field{name: name, index: at, first: at[0], direct: len(at) == 1, plain: !strings.ContainsAny(name, `"\`), rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options, "string")}
+		f := &field{name: name, index: at, first: at[0], direct: len(at) == 1, plain: !strings.ContainsAny(name, `"\`),
+			rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options,
+				"string")}
 		f.typ = c.compile(sf.Type, where)
 		f.null = f.typ.null
 		f.required = !optional && !f.typ.null && !hasOption(options, "omitzero") && !hasOption(options, "omitempty")

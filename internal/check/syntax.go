@@ -37,7 +37,8 @@ func (r *reporter) findEnd(err error) *jsontext.SyntacticError {
 }
 
 func syntaxFault(data []byte, e *jsontext.SyntacticError) schema.Fault {
-	return schema.Fault{Pointer: clip.Text(string(e.JSONPointer), longestPointer), Rule: "syntax", Detail: syntaxDetail(data, e), Unreadable: true}
+	return schema.Fault{Pointer: clip.Text(string(e.JSONPointer), longestPointer), Rule: "syntax",
+		Detail: syntaxDetail(data, e), Unreadable: true}
 }
 
 // syntaxDetail says what is no JSON, and where.

@@ -302,7 +302,8 @@ func (t *Type) texts(v reflect.Value) ([]string, error) {
 			m, ok = v.Addr().Interface().(encoding.TextMarshaler)
 		}
 		if !ok {
-			return nil, fmt.Errorf("the type %s can be read from a text but not written as one: add MarshalText", t.goType)
+			return nil, fmt.Errorf("the type %s can be read from a text but not written as one: add MarshalText",
+				t.goType)
 		}
 		b, err := m.MarshalText()
 		return []string{string(b)}, err

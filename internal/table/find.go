@@ -116,10 +116,11 @@ type cursor struct {
 	values int
 }
 
-// slide goes down to the most specific child at each segment, as far as that is quick: texts of up to fifteen bytes, parameters, and two of
-// them with a byte between. It stops at a segment for which something else is to be asked. It
-// calls nothing, so that all it needs stays in registers. What would be read past the end
-// of the path is shifted out of its tail.
+// slide goes down to the most specific child at each segment, as far as that is quick: texts
+// of up to fifteen bytes, parameters, and two of them with a byte between. It stops at a
+// segment for which something else is to be asked. It calls nothing, so that all it needs
+// stays in registers. What would be read past the end of the path is shifted out of its
+// tail.
 func (t *Table) slide(path string, tail uint64, m *Match, c cursor) cursor {
 	nodes, slots := t.nodes, t.slots
 	for c.at < len(path) {

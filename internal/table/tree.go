@@ -208,7 +208,8 @@ func (t *Table) lay(n uint32, b *branch) {
 const onlyByte = 1 << 63
 
 func isOnlyByte(texts []string) bool {
-	return len(texts) == 3 && len(texts[0])+len(texts[2]) == 0 && len(texts[1]) == 1 && !strings.Contains("%2F5", texts[1])
+	return len(texts) == 3 && len(texts[0])+len(texts[2]) == 0 && len(texts[1]) == 1 &&
+		!strings.Contains("%2F5", texts[1])
 }
 
 func (t *Table) add(n node) {

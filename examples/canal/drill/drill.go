@@ -21,7 +21,9 @@ func Parts(s *store.Store) wicketway.Part {
 }
 
 // ErrGauge is a failure of the canal's own machinery.
-var ErrGauge = problem.Define(http.StatusBadGateway, "gauge-silent", "A gauge does not answer").Means("Try again in a minute.")
+var ErrGauge = problem.Define(http.StatusBadGateway, "gauge-silent",
+	"A gauge does not answer").
+	Means("Try again in a minute.")
 
 type desk struct{ store *store.Store }
 

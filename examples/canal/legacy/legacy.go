@@ -38,8 +38,10 @@ func Parts(s *store.Store) wicketway.Part {
 		wicketway.Route("GET /locks", d.locks, wicketway.Public(), wicketway.Summary("All locks")),
 		wicketway.Route("GET /locks/{lock}", d.lock, wicketway.Public(), wicketway.Summary("One lock"),
 			wicketway.Fails(locks.ErrNoSuchLock)),
-		wicketway.Route("GET /passages", d.passages, wicketway.Scopes("passages"), wicketway.Summary("All passages of the caller")),
-		wicketway.Route("GET /passages/{passage}", d.passage, wicketway.Scopes("passages"), wicketway.Summary("One passage"),
+		wicketway.Route("GET /passages", d.passages, wicketway.Scopes("passages"),
+			wicketway.Summary("All passages of the caller")),
+		wicketway.Route("GET /passages/{passage}", d.passage, wicketway.Scopes("passages"),
+			wicketway.Summary("One passage"),
 			wicketway.Fails(passages.ErrNoSuchPassage)),
 	)
 }
@@ -81,7 +83,8 @@ func oldLock(l store.Lock) Lock {
 }
 
 func oldPassage(p store.Passage) Passage {
-	return Passage{ID: p.ID, Lock: p.Lock, Plate: p.Vessel, Up: p.Direction == "up", At: p.Slot.UTC().Format("2006-01-02 15:04")}
+	return Passage{ID: p.ID, Lock: p.Lock, Plate: p.Vessel, Up: p.Direction == "up",
+		At: p.Slot.UTC().Format("2006-01-02 15:04")}
 }
 
 // feet rounds to a tenth.

@@ -20,9 +20,16 @@ var (
 	ErrNoSuchPassage = problem.NotFound.Define(http.StatusNotFound, "no-such-passage", "The caller has no such passage")
 	ErrCanal         = problem.Define(http.StatusConflict, "canal", "The canal cannot do that now").
 				Means("The request is well, but not at this time or in this place.")
-	ErrLockClosed     = ErrCanal.Define(http.StatusConflict, "lock-closed", "The lock is closed").Means("The member state says why; another lock may be open.")
-	ErrSlotTaken      = ErrCanal.Define(http.StatusConflict, "slot-taken", "The slot is taken").Means("Choose another half hour.")
-	ErrVesselTooLarge = ErrCanal.Define(http.StatusConflict, "vessel-too-large", "The vessel does not fit the chamber").Means("The detail gives the sizes in metres.")
+	ErrLockClosed = ErrCanal.Define(http.StatusConflict, "lock-closed",
+		"The lock is closed").
+		Means("The member state says why; another lock may be open.").
+		Carries("state", "repair")
+	ErrSlotTaken = ErrCanal.Define(http.StatusConflict, "slot-taken",
+		"The slot is taken").
+		Means("Choose another half hour.")
+	ErrVesselTooLarge = ErrCanal.Define(http.StatusConflict, "vessel-too-large",
+		"The vessel does not fit the chamber").
+		Means("The detail gives the sizes in metres.")
 )
 
 // Passage is a booking as the API shows it.
@@ -185,10 +192,12 @@ func (d desk) book(ctx context.Context, in bookPassage) (wicketway.Reply[Passage
 			vessel.Name, vessel.Length, vessel.Beam, lock.Name, lock.Length, lock.Width)
 	}
 	p, err := d.store.Book(ctx, store.Passage{
-		Lock: lock.Slug, Vessel: vessel.Plate, Direction: in.Body.Direction, Slot: in.Body.Slot, Crew: in.Body.Crew, Remark: in.Body.Remark,
+		Lock: lock.Slug, Vessel: vessel.Plate, Direction: in.Body.Direction, Slot: in.Body.Slot, Crew: in.Body.Crew,
+		Remark: in.Body.Remark,
 	})
 	if errors.Is(err, store.ErrTaken) {
-		return none, ErrSlotTaken.Newf("Another vessel has %s at %s.", lock.Name, in.Body.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
+		return none, ErrSlotTaken.Newf("Another vessel has %s at %s.", lock.Name,
+			in.Body.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
 	}
 	if err != nil {
 		return none, err

@@ -66,7 +66,8 @@ func Open(dir string) (*Store, error) {
 	if err := writable(path); err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=foreign_keys(1)&_pragma=journal_mode(wal)&_pragma=busy_timeout(5000)&_txlock=immediate")
+	db, err := sql.Open("sqlite",
+		"file:"+path+"?_pragma=foreign_keys(1)&_pragma=journal_mode(wal)&_pragma=busy_timeout(5000)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
@@ -221,7 +222,8 @@ func scanPassage(r *sql.Rows, p *Passage) error {
 }
 
 // query reads all rows.
-func query[T any](ctx context.Context, db *sql.DB, scan func(*sql.Rows, *T) error, text string, args ...any) ([]T, error) {
+func query[T any](ctx context.Context, db *sql.DB, scan func(*sql.Rows, *T) error, text string, args ...any) ([]T,
+	error) {
 	rows, err := db.QueryContext(ctx, text, args...)
 	if err != nil {
 		return nil, err
