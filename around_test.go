@@ -301,6 +301,7 @@ func TestFilesThatAreNotThere(t *testing.T) {
 		wicketway.Files("/", files),
 		wicketway.Route("GET /locks", whoami),
 		wicketway.Route("POST /book", whoami),
+		wicketway.Files("/d", files),
 		wicketway.At("/safe", wicketway.Guard(plate("p")), wicketway.Files("/", files)),
 	)
 	for request, want := range map[string]string{
@@ -313,6 +314,8 @@ func TestFilesThatAreNotThere(t *testing.T) {
 		"POST /a.txt":       "405 GET, HEAD, OPTIONS",
 		"POST /.env":        "404",
 		"POST /d/":          "405 GET, HEAD, OPTIONS",
+		"POST /d/a.txt":     "405 GET, HEAD, OPTIONS",
+		"POST /d/none":      "404 Nothing is at /d/none.",
 		"OPTIONS /a.txt":    "204 GET, HEAD, OPTIONS",
 		"GET /locks/":       "308 /locks",
 		"GET /book":         "405 OPTIONS, POST",

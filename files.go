@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"math"
 	"net/http"
+	"net/url"
 	"path"
 	"reflect"
 	"strings"
@@ -20,16 +21,15 @@ import (
 
 	"github.com/go-json-experiment/json"
 
-	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
 
 // fileServer is the endpoint for a file system.
 type fileServer struct {
-	files     fs.FS
-	parameter int // the template's, that has the name
-	listing   bool
-	tags      sync.Map // of embedded files, which never change, by name
+	files   fs.FS
+	slash   int // which slash of a path the name stands behind, from 1
+	listing bool
+	tags    sync.Map // of embedded files, which never change, by name
 }
 
 // A listed is an entry of a folder.
@@ -70,16 +70,12 @@ func fileName(asked string) string {
 func asFolder(asked string) bool { return asked == "" || strings.HasSuffix(asked, "/") }
 
 // has reports whether an escaped path leads to a file.
-func (f *fileServer) has(t *table.Table, escaped string) bool {
-	var m table.Match
-	if !t.FindEscaped(http.MethodGet, escaped, &m) {
+func (f *fileServer) has(escaped string) bool {
+	asked, err := url.PathUnescape(fromSlash(escaped, f.slash)[1:])
+	if err != nil || !servable(fileName(asked)) {
 		return false
 	}
-	name := fileName(m.Value(f.parameter))
-	if !servable(name) {
-		return false
-	}
-	_, err := fs.Stat(f.files, name)
+	_, err = fs.Stat(f.files, fileName(asked))
 	return err == nil
 }
 

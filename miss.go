@@ -101,7 +101,7 @@ func (a *API) nearest(r *http.Request) error {
 func (a *API) routesAt(escaped string) []int {
 	return slices.DeleteFunc(a.table.AllEscaped(escaped), func(i int) bool {
 		files, ok := a.targets[i].end.(*fileServer)
-		return ok && !a.targets[i].guarded() && !files.has(a.table, escaped)
+		return ok && !a.targets[i].guarded() && !files.has(escaped)
 	})
 }
 

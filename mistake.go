@@ -48,12 +48,12 @@ func (ms Mistakes) Unwrap() []error {
 func (b *builder) mistake(at place, format string, args ...any) {
 	for i, a := range args {
 		if p, ok := a.(place); ok {
-			args[i] = b.files.where(p)
+			args[i] = b.where(p)
 		}
 	}
 	b.wrong[at] = true
 	file, line := at.frame()
-	m := Mistake{File: file, Line: line, Text: fmt.Sprintf(format, args...), where: b.files.where(at)}
+	m := Mistake{File: file, Line: line, Text: fmt.Sprintf(format, args...), where: b.where(at)}
 	if !slices.Contains(b.mistakes, m) {
 		b.mistakes = append(b.mistakes, m)
 	}
@@ -128,6 +128,14 @@ func (all files) shorten() {
 			}
 		}
 	}
+}
+
+// where writes a place. Only the first mistake makes it worth to name the files.
+func (b *builder) where(p place) string {
+	if b.files == nil {
+		b.files = filesOf(b.at, b.parts)
+	}
+	return b.files.where(p)
 }
 
 func (f files) where(p place) string {

@@ -27,7 +27,8 @@ type builder struct {
 	inputs    map[inputKey]*bind.Plan
 	outputs   map[outputKey]*answer.Plan
 	codes     map[string]*problem.Kind
-	files     files
+	parts     []Part
+	files     files // of the parts, named for mistakes
 	mistakes  Mistakes
 	wrong     map[place]bool // where there is one
 }

@@ -115,7 +115,7 @@ func Files(prefix string, files fs.FS, settings ...Setting) Part {
 		line:     http.MethodGet + " " + strings.TrimSuffix(prefix, "/") + "/{+file}",
 		settings: settings,
 		serve: func(t *target) endpoint {
-			return &fileServer{files: files, parameter: len(t.names) - 1, listing: t.terms().listing}
+			return &fileServer{files: files, slash: strings.Count(t.path, "/"), listing: t.terms().listing}
 		},
 	}
 	if isNil(files) {

@@ -111,7 +111,7 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, status int, own http
 		w.WriteHeader(http.StatusNotModified)
 		return nil
 	}
-	if buffer.Len() > serverBuffer {
+	if own := Direct(w); buffer.Len() > serverBuffer || own == nil || own.Limit > 0 {
 		h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
 	}
 	w.WriteHeader(chosen)
@@ -120,7 +120,8 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, status int, own http
 }
 
 // serverBuffer is the size in bytes up to which net/http finds the length of a body
-// itself, since it has it as a whole when the handler returns.
+// itself, since it has it as a whole when the handler returns: but not where a deadline
+// makes it go out before.
 const serverBuffer = 2048
 
 func addFields(h, own http.Header) {

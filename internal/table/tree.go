@@ -2,7 +2,6 @@ package table
 
 import (
 	"cmp"
-	"maps"
 	"slices"
 	"strings"
 
@@ -53,8 +52,9 @@ type mixed struct {
 
 // A branch is a node that still grows.
 type branch struct {
-	texts       map[string]*branch
-	mixed       []*branch // more text first
+	texts       []*branch          // in the order in which they came
+	byText      map[string]*branch // once there are many
+	mixed       []*branch          // more text first
 	param, rest *branch
 	of          segment.Segment
 	end         end
@@ -89,13 +89,36 @@ func (b *branch) child(s segment.Segment) *branch {
 		b.mixed = append(b.mixed, &branch{of: s})
 		return b.mixed[len(b.mixed)-1]
 	}
-	if b.texts == nil {
-		b.texts = map[string]*branch{}
+	return b.text(s)
+}
+
+// fewTexts is up to how many texts are looked through one by one.
+const fewTexts = 8
+
+// text gives the child that is a text.
+func (b *branch) text(s segment.Segment) *branch {
+	text := s.Texts[0]
+	if b.byText != nil {
+		if c := b.byText[text]; c != nil {
+			return c
+		}
+	} else {
+		for _, c := range b.texts {
+			if c.of.Texts[0] == text {
+				return c
+			}
+		}
 	}
-	c := b.texts[s.Texts[0]]
-	if c == nil {
-		c = &branch{of: s}
-		b.texts[s.Texts[0]] = c
+	c := &branch{of: s}
+	b.texts = append(b.texts, c)
+	switch {
+	case b.byText != nil:
+		b.byText[text] = c
+	case len(b.texts) > fewTexts:
+		b.byText = map[string]*branch{}
+		for _, c := range b.texts {
+			b.byText[c.of.Texts[0]] = c
+		}
 	}
 	return c
 }
@@ -168,9 +191,7 @@ func (t *Table) lay(n uint32, b *branch) {
 		}
 	}
 	others := len(children)
-	for _, text := range slices.Sorted(maps.Keys(b.texts)) {
-		children = append(children, b.texts[text])
-	}
+	children = append(children, b.texts...)
 	if len(children) == 0 {
 		return
 	}
