@@ -73,6 +73,44 @@ func overServer(t *testing.T, h http.Handler, h2 bool, r *http.Request) {
 	resp.Body.Close()
 }
 
+// A socket takes files directly.
+type socket struct {
+	*httptest.ResponseRecorder
+	direct int64
+}
+
+func (s *socket) ReadFrom(from io.Reader) (n int64, err error) {
+	n, err = io.Copy(s.ResponseRecorder, from)
+	s.direct += n
+	return n, err
+}
+
+// A file goes to the socket without a copy through us, with all of our middleware around
+// it, unless its bytes have to be looked at.
+func TestFilesReachTheSocket(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(dir+"/chart.txt", make([]byte, 100<<10), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	quiet := slog.New(slog.DiscardHandler)
+	api := mustBuild(wicketway.Chain(accesslog.To(quiet), compress.Bodies()), wicketway.Files("/", os.DirFS(dir)))
+	for coding, direct := range map[string]bool{"": true, "gzip": false} {
+		for _, method := range []string{"GET", "HEAD"} {
+			r := httptest.NewRequest(method, "/chart.txt", nil)
+			r.Header.Set("Accept-Encoding", coding)
+			w := &socket{ResponseRecorder: httptest.NewRecorder()}
+			api.ServeHTTP(w, r)
+			want := int64(0)
+			if direct && method == "GET" {
+				want = 100 << 10
+			}
+			if w.Code != 200 || w.direct != want || method == "HEAD" && w.Body.Len() > 0 {
+				t.Errorf("%s with %q: %d, %d bytes directly", method, coding, w.Code, w.direct)
+			}
+		}
+	}
+}
+
 // A connection that was given away is logged with what it became, and nothing is written
 // onto it, whatever happens after that.
 func TestHijackedConnectionsAreLeftAlone(t *testing.T) {

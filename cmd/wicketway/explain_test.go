@@ -10,8 +10,11 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
+	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/examples/quiet"
 )
 
 // What explain says of a request is what the API does, for random requests to random
@@ -104,6 +107,35 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 	for _, status := range []int{204, 308, 404, 405} {
 		if outcomes[status] < 50 {
 			t.Errorf("only %d answers were %d", outcomes[status], status)
+		}
+	}
+}
+
+// What a package of its own attaches to a route is shown with its place.
+func TestExplainShowsAttachedValues(t *testing.T) {
+	work := func(context.Context, wicketway.None) (string, error) { return "", nil }
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"},
+		wicketway.Chain(quiet.Keep(time.Now)),
+		wicketway.Group(quiet.Hours(22, 6), wicketway.Route("PUT /locks", work)),
+		wicketway.Files("/", fstest.MapFS{}),
+	)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := newDescribed(api.Describe())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, wants := range map[string][]string{
+		"/locks":  {`quiet.hours {"From":22,"To":6}`, "explain_test.go:", "refuses what makes noise", "409 quiet-hours", "by quiet"},
+		"/a file": {"404 where no such file is"},
+	} {
+		var out strings.Builder
+		d.explain(map[bool]string{true: "PUT", false: "GET"}[path == "/locks"], &url.URL{Path: path}, nil).print(&out)
+		for _, want := range wants {
+			if !strings.Contains(out.String(), want) {
+				t.Errorf("%s: no %q in\n%s", path, want, out.String())
+			}
 		}
 	}
 }
