@@ -109,6 +109,11 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		}) (None, error) {
 			return None{}, nil
 		}, Answers(99))), []string{"never closed", `unknown source "querry"`, "rule minLength", `"x" is not a number`, "99 is no status"}},
+		"a query for a path": {built(Route("GET /{x}", func(context.Context, struct {
+			A int `from:"query x"`
+		}) (None, error) {
+			return None{}, nil
+		})), []string{"no field reads the parameter {x}"}},
 		"a body under a path":             {built(Route("POST /{x}", func(context.Context, struct{ A int }) (None, error) { return None{}, nil })), []string{"no field reads {x}"}},
 		"an envelope around a handler":    {built(Envelope("data"), Handle("GET /x", ok), Handle("GET /y", ok)), []string{"Envelope: has no effect: no route here sends a value as JSON"}},
 		"a status for a handler":          {built(Handle("GET /x", ok, Answers(201))), []string{"Answers: has no effect: no route here has a function"}},

@@ -377,6 +377,8 @@ func TestDevelopmentTellsAll(t *testing.T) {
 		wicketway.Route("GET /member", func(context.Context, wicketway.None) (string, error) {
 			return "", errCarries.New("x").With("crew", "four")
 		}, wicketway.Fails(errCarries)),
+		wicketway.Route("GET /translated", func(context.Context, wicketway.None) (string, error) { return "", cause },
+			wicketway.Fails(errCanal), wicketway.Translate(func(error) error { return errClosed.New("x").Because(io.EOF) })),
 		wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic(cause) }),
 		wicketway.Route("GET /made", func(context.Context, wicketway.None) (string, error) { return "", problem.Internal.New("x") }, wicketway.Fails(problem.Internal)),
 	)
@@ -388,6 +390,7 @@ func TestDevelopmentTellsAll(t *testing.T) {
 		"/declared":   {409, "*fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", ""},
 		"/undeclared": {500, "*fmt.wrapError *errors.errorString", ""},
 		"/member":     {500, "*fmt.wrapError *errors.joinError *errors.errorString", ""},
+		"/translated": {409, "*errors.errorString", ""}, // the cause that it was given
 		"/panic":      {500, "*wicketway.panicError *fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", "wicketway_test.TestDevelopmentTellsAll.func"},
 		"/made":       {500, "", "wicketway_test.TestDevelopmentTellsAll.func"},
 	} {
@@ -440,7 +443,7 @@ func TestProblemsForPeopleAndTheirCatalogue(t *testing.T) {
 			header = "Accept: " + accept
 		}
 		w := ask(api, "GET /canal/1", header, "")
-		if w.Header().Get("Content-Type") != media || w.Code != 409 || strings.HasPrefix(media, "text/html") && strings.Contains(w.Body.String(), "<script") {
+		if w.Header().Get("Content-Type") != media || w.Code != 409 || strings.HasPrefix(media, "text/html") && (strings.Contains(w.Body.String(), "<script") || strings.Contains(w.Body.String(), "For the programmer")) {
 			t.Errorf("Accept %q: %d %s %s", accept, w.Code, w.Header().Get("Content-Type"), w.Body)
 		}
 	}

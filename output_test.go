@@ -51,6 +51,7 @@ func TestOutputs(t *testing.T) {
 	}
 	api := build(t,
 		wicketway.Route("GET /none", func(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }),
+		wicketway.Route("GET /map", func(context.Context, wicketway.None) (map[string]int, error) { return nil, nil }),
 		wicketway.Route("GET /accepted", func(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }, wicketway.Answers(202)),
 		wicketway.Route("GET /reply", func(context.Context, wicketway.None) (wicketway.Reply[gauge], error) {
 			return wicketway.Reply[gauge]{Status: 203, Header: http.Header{"Own": {"a", "b"}}, Value: level}, nil
@@ -91,6 +92,7 @@ func TestOutputs(t *testing.T) {
 		{"GET /level", "If-Modified-Since: Tue, 04 May 2027 09:30:00 GMT", "", 304, "", ""},
 		{"GET /level", "If-Modified-Since: Tue, 04 May 2027 09:29:59 GMT", "", 200, "", `{"name":`},
 		{"HEAD /level", "", "", 200, "Content-Length: 28", ""},
+		{"GET /map", "", "", 200, "", "{}"},
 		{"PUT /level", asJSON + "\nIf-Match: \"x\"", `{"name":"bell","level":2}`, 412, "", `"code":"precondition-failed"`},
 		{"PUT /level", asJSON + "\nIf-None-Match: *", `{"name":"bell","level":2}`, 412, "", `"code":"precondition-failed"`},
 		{"PUT /level", asJSON + "\nIf-Unmodified-Since: Tue, 04 May 2027 09:00:00 GMT", `{"name":"bell","level":2}`, 412, "", "precondition"},

@@ -54,6 +54,13 @@ func TestSettingsAreUndone(t *testing.T) {
 			wicketway.Route("POST /strict", take),
 		),
 		wicketway.Group(
+			wicketway.Undo(wicketway.Limits{Body: 1}),
+			wicketway.Route("POST /partly", func(ctx context.Context, _ depth) (bool, error) {
+				_, limited := ctx.Deadline()
+				return limited, nil
+			}),
+		),
+		wicketway.Group(
 			wicketway.Guard(plate("p")),
 			wicketway.Public("GET"),
 			wicketway.Route("GET /read", whoami),
@@ -72,6 +79,7 @@ func TestSettingsAreUndone(t *testing.T) {
 		"GET /plain":        "400 plain words",
 		"POST /take":        "413",
 		"POST /strict":      `422 {"type":"/problems/input-invalid"`,
+		"POST /partly":      "202 {\"data\":true",
 		"GET /read":         "202",
 		"HEAD /read":        "202",
 		"PUT /read":         "401",

@@ -3,6 +3,8 @@ package wicketway_test
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
+	"fmt"
 	"io"
 	"log/slog"
 	"mime/multipart"
@@ -92,20 +94,33 @@ func TestFilesReachTheSocket(t *testing.T) {
 	if err := os.WriteFile(dir+"/chart.txt", make([]byte, 100<<10), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	quiet := slog.New(slog.DiscardHandler)
-	api := mustBuild(wicketway.Chain(accesslog.To(quiet), compress.Bodies()), wicketway.Files("/", os.DirFS(dir)))
+	var log bytes.Buffer
+	api := mustBuild(wicketway.Chain(accesslog.To(slog.New(slog.NewTextHandler(&log, nil))), compress.Bodies()),
+		wicketway.Files("/", os.DirFS(dir)),
+		wicketway.Handle("GET /copy", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			io.Copy(w, io.LimitReader(rand.Reader, 100<<10))
+		})),
+	)
 	for coding, direct := range map[string]bool{"": true, "gzip": false} {
-		for _, method := range []string{"GET", "HEAD"} {
-			r := httptest.NewRequest(method, "/chart.txt", nil)
+		for _, request := range []string{"GET /chart.txt", "HEAD /chart.txt", "GET /copy"} {
+			method, path, _ := strings.Cut(request, " ")
+			if direct = direct || path == "/copy"; path == "/copy" { // what has no type yet is not compressed
+				coding = ""
+			}
+			r := httptest.NewRequest(method, path, nil)
 			r.Header.Set("Accept-Encoding", coding)
 			w := &socket{ResponseRecorder: httptest.NewRecorder()}
+			log.Reset()
 			api.ServeHTTP(w, r)
+			if sent := fmt.Sprintf(" bytes=%d ", w.Body.Len()); !strings.Contains(log.String(), sent) {
+				t.Errorf("%s with %q: %s, want%s", request, coding, &log, sent)
+			}
 			want := int64(0)
 			if direct && method == "GET" {
 				want = 100 << 10
 			}
 			if w.Code != 200 || w.direct != want || method == "HEAD" && w.Body.Len() > 0 {
-				t.Errorf("%s with %q: %d, %d bytes directly", method, coding, w.Code, w.direct)
+				t.Errorf("%s with %q: %d, %d bytes directly", request, coding, w.Code, w.direct)
 			}
 		}
 	}

@@ -100,10 +100,10 @@ func (t *Table) begins(path string) bool {
 	if t.commonMask != 0 && len(path) >= 8 {
 		return load(path)&t.commonMask == t.commonWord
 	}
-	return t.reallyBegins(path)
+	return t.beginsExactly(path)
 }
 
-func (t *Table) reallyBegins(path string) bool {
+func (t *Table) beginsExactly(path string) bool {
 	rest, ok := strings.CutPrefix(path, t.common)
 	return ok && len(t.nodes) > 0 && (rest == "" || rest[0] == '/')
 }

@@ -145,6 +145,44 @@ func find(t *testing.T, tree *table.Table, lines []string, method, path, rawPath
 	return "malformed"
 }
 
+// However many siblings a segment has, and however long they are, each is found, and no
+// other text is taken for one of them.
+func TestManySiblings(t *testing.T) {
+	long := "a-text-of-more-than-fifteen-bytes-"
+	var mixed []string
+	for i := range 14 {
+		mixed = append(mixed, "/{a}"+strings.Repeat("q", i+1)+"{b}")
+	}
+	for n := range 60 {
+		for _, others := range [][]string{nil, {"/{p}"}, {"/{a}.{b}", "/{a}.x.{b}", "/{+rest}"}, append(mixed, "/{p}")} {
+			var b table.Builder
+			var lines []string
+			add := func(text string) {
+				lines = append(lines, "GET "+text)
+				b.Add(table.Route{Method: "GET", Template: parse(t, text)})
+			}
+			for i := range n {
+				add("/" + []string{"", "wharf-no-", long}[i%3] + strings.Repeat("k", i%9) + string(rune('a'+i%26)) + strings.Repeat("z", i/26))
+			}
+			for _, text := range others {
+				add(text)
+			}
+			tree := b.Table()
+			for i := range n {
+				path := strings.TrimPrefix(lines[i], "GET ")
+				if got := find(t, tree, lines, "GET", path, ""); got != lines[i] {
+					t.Fatalf("%s among %d: %s", path, n, got)
+				}
+				for _, wrong := range []string{path + "!", path[:len(path)-1] + "!"} {
+					if got := find(t, tree, lines, "GET", wrong, ""); (got == "not found") != (others == nil) {
+						t.Fatalf("%s among %d and %q: %s", wrong, n, others, got)
+					}
+				}
+			}
+		}
+	}
+}
+
 func TestClashes(t *testing.T) {
 	for _, c := range []struct {
 		a, b  string

@@ -54,6 +54,8 @@ func TestWrongRequests(t *testing.T) {
 		// Paths and methods.
 		{"GET /v2/nothing", "", "", 404, "not-found", ""},
 		{"GET /v9/locks", "", "", 404, "version-unknown", ""},
+		{"GET /v9", "", "", 404, "version-unknown", ""},
+		{"GET /vessels", "", "", 404, "not-found", ""},
 		{"GET /v2/locks/nowhere", "", "", 404, "no-such-lock", ""},
 		{"GET /v2/locks/%FF", "", "", 400, "input-unreadable", "path lock type"},
 		{"POST /v2/locks", "", "", 405, "method-not-allowed", ""},
