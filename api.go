@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 
+	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/table"
 )
 
@@ -26,7 +27,7 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	s.request = *r.WithContext(s)
 	r = &s.request
-	s.body.Take(r, &s.out, s.target.bodyLimit(), limits.Rate)
+	s.body = bind.Take(r, &s.out, s.target.bodyLimit(), limits.Rate)
 	if !s.target.isFallback() {
 		r.Pattern = s.target.path
 	}
@@ -43,7 +44,9 @@ func (s *state) finish(r *http.Request) {
 	if s.out.Lingers() {
 		s.body.ReceiveRest()
 	}
-	s.spool.Close()
+	if s.body != nil {
+		s.body.Files.Close()
+	}
 	if f := s.failure.Load(); f != nil && s.outer() == nil && f.problem.Kind().Status() >= 500 && !f.logged.Load() {
 		logFailure(s.target.terms().logger(), r, RouteSource(s), f.problem, f.err)
 	}

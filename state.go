@@ -27,8 +27,7 @@ type state struct {
 	resolution      table.Resolution // where no route was found
 	match           table.Match
 	out             answer.Writer
-	body            bind.Body
-	spool           bind.Spool
+	body            *bind.Body
 	request         http.Request // as the chain gets it
 
 	before    atomic.Pointer[headerBefore]
@@ -75,10 +74,16 @@ func stateBehind(w http.ResponseWriter) *state {
 	return nil
 }
 
-// Parameter and Spool are what reading an input needs.
+// Parameter and Received are what reading an input needs.
 
 func (s *state) Parameter(i int) string { return s.match.Value(i) }
-func (s *state) Spool() *bind.Spool     { return &s.spool }
+
+func (s *state) Received() *bind.Body {
+	if s.body == nil { // a middleware has made one up
+		return new(bind.Body)
+	}
+	return s.body
+}
 
 // RequestID is the id that the request was given, as a UUID is written (RFC 9562, 4); ""
 // where it was given none.

@@ -26,9 +26,12 @@ const (
 )
 
 // A Body stands between the connection and its reader. It counts, and it holds callers
-// to a size, a rate and the time of the route. The zero Body is that of a request without
-// one. It is read by one goroutine at a time; what is asked about it can be asked by any.
+// to a size, a rate and the time of the route. It is read by one goroutine at a time; what is
+// asked about it can be asked by any. A nil Body is that of a request without one.
 type Body struct {
+	// Files keeps those of a form as long as the request lasts.
+	Files Spool
+
 	source     io.ReadCloser
 	connection Connection
 	ctx        context.Context
@@ -54,15 +57,22 @@ type Connection interface {
 
 var programStart = time.Now()
 
-// Take puts b in the place of the server's body, bounded by a size in bytes and a rate in
-// bytes a second (0: the default).
-func (b *Body) Take(r *http.Request, connection Connection, limit, rate int64) {
+// Take puts a Body in the place of the server's, bounded by a size in bytes and a rate in
+// bytes a second (0: the default). It gives nil for a request without a body.
+func Take(r *http.Request, connection Connection, limit, rate int64) *Body {
 	if r.Body == nil || r.Body == http.NoBody || r.ContentLength == 0 {
-		return
+		return nil
 	}
-	b.source, b.connection, b.ctx = r.Body, connection, r.Context()
-	b.limit, b.least, b.http1 = limit, cmp.Or(rate, leastRate), r.ProtoMajor == 1
+	b := &Body{
+		source:     r.Body,
+		connection: connection,
+		ctx:        r.Context(),
+		limit:      limit,
+		least:      cmp.Or(rate, leastRate),
+		http1:      r.ProtoMajor == 1,
+	}
 	r.Body = b
+	return b
 }
 
 func (b *Body) Read(p []byte) (int, error) {
@@ -154,15 +164,18 @@ func (b *Body) setDeadline(t time.Time) {
 }
 
 // Open reports whether the caller may still be sending.
-func (b *Body) Open() bool { return b.source != nil && !b.ended.Load() }
+func (b *Body) Open() bool { return b != nil && !b.ended.Load() }
 
 // WasLate reports whether reading was given up since the body did not come in time.
-func (b *Body) WasLate() bool { return b.late.Load() }
+func (b *Body) WasLate() bool { return b != nil && b.late.Load() }
 
 // ReceiveRest receives what the caller is still sending after the answer, up to 8 MiB and two
 // seconds: a server that answers and closes at once resets the connection, and with it the
 // answer is often lost (RFC 9112, 9.6).
 func (b *Body) ReceiveRest() {
+	if b == nil {
+		return
+	}
 	control := http.NewResponseController(b.connection.Unwrap())
 	if control.Flush() == nil && control.SetReadDeadline(time.Now().Add(lingerTime)) == nil {
 		io.CopyN(io.Discard, b.source, lingerBytes) // an error ends it as well

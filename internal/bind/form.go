@@ -109,7 +109,7 @@ func (p *form) accepts() []string {
 }
 
 // read reads the form: it gives the texts, and puts the files into v.
-func (p *form) read(v reflect.Value, r *http.Request, spool *Spool, found *faults) (url.Values, error) {
+func (p *form) read(v reflect.Value, r *http.Request, received *Body, found *faults) (url.Values, error) {
 	if err := checkCoding(r.Header); err != nil {
 		return nil, err
 	}
@@ -129,7 +129,7 @@ func (p *form) read(v reflect.Value, r *http.Request, spool *Spool, found *fault
 			return nil, unsupported("The Content-Type has no boundary (RFC 2046, 5.1.1).", p.accepts())
 		}
 		whole := io.MultiReader(body, strings.NewReader("\r\n"), cutShort{})
-		return p.parts(v, multipart.NewReader(whole, params["boundary"]), r, spool, found)
+		return p.parts(v, multipart.NewReader(whole, params["boundary"]), r, received, found)
 	}
 	text, err := io.ReadAll(body)
 	if err != nil {
@@ -151,7 +151,7 @@ func (cutShort) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
 // parts reads a multipart form (RFC 7578) part by part, so that nothing is kept
 // of a file that is too large.
-func (p *form) parts(v reflect.Value, in *multipart.Reader, r *http.Request, spool *Spool, found *faults) (url.Values,
+func (p *form) parts(v reflect.Value, in *multipart.Reader, r *http.Request, received *Body, found *faults) (url.Values,
 	error) {
 	form := url.Values{}
 	counts := make([]int, len(p.files))
@@ -179,7 +179,7 @@ func (p *form) parts(v reflect.Value, in *multipart.Reader, r *http.Request, spo
 			found.add("file", f.name, schema.Fault{Rule: "unique", Detail: "stands more than once", Unreadable: true})
 			continue
 		}
-		file, wrong, err := f.receive(part, spool)
+		file, wrong, err := f.receive(part, received)
 		if storage, ok := errors.AsType[*storageError](err); ok {
 			return nil, storage
 		}
@@ -229,7 +229,7 @@ func (p *form) broken(r *http.Request, err error, found *faults) error {
 }
 
 // receive takes one file in, up to its limit.
-func (f *fileField) receive(part *multipart.Part, spool *Spool) (Received, []schema.Fault, error) {
+func (f *fileField) receive(part *multipart.Part, received *Body) (Received, []schema.Fault, error) {
 	file := Received{Name: part.FileName()}
 	var start bytes.Buffer
 	limited := io.Reader(part)
@@ -239,7 +239,7 @@ func (f *fileField) receive(part *multipart.Part, spool *Spool) (Received, []sch
 	n, err := io.CopyN(&start, limited, inMemory)
 	file.Size, file.Content = n, bytes.NewReader(start.Bytes())
 	if err == nil {
-		err = spool.keep(&file, start.Bytes(), limited)
+		err = received.Files.keep(&file, start.Bytes(), limited)
 	}
 	if err != nil && err != io.EOF {
 		return file, nil, err

@@ -278,8 +278,8 @@ func (c *Config) hasBody() bool {
 type Request interface {
 	// Parameter gives the decoded value of the template's parameter i, from 0.
 	Parameter(i int) string
-	// Spool keeps the files of a form as long as the request lasts.
-	Spool() *Spool
+	// Received is the body as it comes in; nil where there is none.
+	Received() *Body
 }
 
 // Read fills v from a request. Its error is a problem that lists every fault, or one of the
@@ -301,7 +301,7 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 	}
 	if in.form != nil {
 		var err error
-		if form, err = in.form.read(v, r, about.Spool(), &found); err != nil {
+		if form, err = in.form.read(v, r, about.Received(), &found); err != nil {
 			return err
 		}
 	}
