@@ -39,7 +39,6 @@ func newBuilder(at place, parts []Part) *builder {
 		codes:   map[string]*problem.Kind{},
 		inputs:  map[inputKey]*bind.Plan{},
 		outputs: map[outputKey]*answer.Plan{},
-		files:   filesOf(at, parts),
 		wrong:   map[place]bool{},
 	}
 	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrPreconditionFailed) {
