@@ -92,8 +92,13 @@ func (p *Problem) Private(name string, value any) *Problem {
 	return p
 }
 
-// WithItems adds the faults of an input, as the member errors.
+// WithItems adds the faults of an input, as the member errors. A slice that is given is
+// kept, so it must not be changed any more.
 func (p *Problem) WithItems(items ...Item) *Problem {
+	if p.items == nil {
+		p.items = slices.Clip(items)
+		return p
+	}
 	p.items = append(p.items, items...)
 	return p
 }

@@ -510,6 +510,7 @@ type faults struct {
 }
 
 func (fs *faults) add(source, name string, found ...schema.Fault) {
+	fs.items = slices.Grow(fs.items, min(len(found), fs.most-len(fs.items)))
 	for _, f := range found {
 		if len(fs.items) == fs.most {
 			fs.more = true
