@@ -104,7 +104,7 @@ func publicMethods(at place, methods []string) Setting {
 			t.open = append(t.open, methods...)
 		},
 		acts: func(r *resolved) bool {
-			return r.terms().guard != nil && !r.guarded()
+			return r.terms().guard != nil && (!r.guarded() || r.method == anyMethod)
 		},
 		lacks: "no route here has one of its methods and a guard",
 	}

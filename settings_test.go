@@ -65,9 +65,14 @@ func TestSettingsAreUndone(t *testing.T) {
 			wicketway.Public("GET"),
 			wicketway.Route("GET /read", whoami),
 			wicketway.Route("PUT /read", whoami),
+			wicketway.Mount("/mounted", http.NotFoundHandler(), wicketway.Undo(wicketway.Uniform())),
 			wicketway.Group(wicketway.Guard(plate("q")), wicketway.Route("GET /closed", whoami)),
 		),
 	)
+	guarded := mustBuild(wicketway.Guard(plate("p")), wicketway.Route("GET /x", whoami))
+	if w := ask(guarded, "GET /problems/not-found", "", ""); w.Code != 200 { // callers who were refused must be able to read why
+		t.Errorf("a problem's description under a guard: %d", w.Code)
+	}
 	for request, want := range map[string]string{
 		"GET /wrapped":      "202 {\"data\":{\n",
 		"GET /bare":         "200 {\"level\":1}",
@@ -84,6 +89,10 @@ func TestSettingsAreUndone(t *testing.T) {
 		"HEAD /read":        "202",
 		"PUT /read":         "401",
 		"GET /closed":       "401",
+		"GET /mounted/x":    "404 404 page",
+		"HEAD /mounted/x":   "404",
+		"POST /mounted/x":   "401",
+		"PURGE /mounted/x":  "401",
 		"GET /bare/nothing": "404 {\n",
 	} {
 		method, path, _ := strings.Cut(request, " ")

@@ -41,6 +41,9 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 			s.take(step.Step, func() error { step.middleware.ServeHTTP(w, r); return nil })
 			return
 		case StepGuard:
+			if t.method == anyMethod && !t.terms().guards(s.request.Method) {
+				continue // what Public opens of a handler for all methods
+			}
 			if err := s.take(step.Step, func() error { return t.terms().admit(r, s) }); err != nil {
 				Fail(w, r, err)
 				return

@@ -88,7 +88,12 @@ type booking struct {
 	Key  string `from:"header Idempotency-Key"`
 	Seat string `from:"cookie seat"`
 	Body struct {
-		Crew int `json:"crew" rule:"maximum=40"`
+		ID    int `json:"id" rule:"readOnly"`
+		Crew  int `json:"crew" rule:"maximum=40"`
+		Stops []struct {
+			At string `json:"at" rule:"readOnly"`
+			To string `json:"to"`
+		} `json:"stops,omitzero"`
 	} `from:"body"`
 }
 
@@ -121,6 +126,13 @@ func TestCall(t *testing.T) {
 	got, p := wicketwaytest.Call(t, api, book, in)
 	if p != nil || got.Status != http.StatusCreated || got.Header.Get("Location") != "/x" || got.Value.Said != "a/b k s" {
 		t.Errorf("%+v, %v", got, p)
+	}
+	in.Body.Stops = append(in.Body.Stops, struct {
+		At string `json:"at" rule:"readOnly"`
+		To string `json:"to"`
+	}{"noon", "bell"})
+	if _, p := wicketwaytest.Call(t, api, book, in); p != nil { // what only the server sets is not sent
+		t.Error(p)
 	}
 	in.Body.Crew = 99
 	if got, p := wicketwaytest.Call(t, api, book, in); got != nil || !errors.Is(p, problem.Invalid) || len(p.Items()) != 1 {

@@ -84,7 +84,9 @@ func (in *Plan) writeBody(w *Written, v reflect.Value) error {
 		return nil
 	}
 	text, err := json.Marshal(v.Interface())
-	w.Body = text
+	if err == nil {
+		w.Body, err = in.body.schema.ForServers(text)
+	}
 	w.Header.Set("Content-Type", strings.TrimSpace(in.body.accepts[0]))
 	return err
 }

@@ -1,6 +1,11 @@
 package check
 
-import "slices"
+import (
+	"slices"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+)
 
 // A Member is a member of a JSON object, or of one inside it.
 type Member struct {
@@ -78,4 +83,46 @@ func (t *Type) Name() string {
 		return name + t.name()
 	}
 	return name + "..."
+}
+
+// ForServers gives a value in JSON as callers may send it: without the members that only the
+// server sets.
+func (t *Type) ForServers(data jsontext.Value) (jsontext.Value, error) {
+	if t = t.base(); !t.readOnly || data.Kind() == jsontext.KindNull {
+		return data, nil
+	}
+	if t.shape == list {
+		var items []jsontext.Value
+		if err := json.Unmarshal(data, &items); err != nil {
+			return nil, err
+		}
+		for i := range items {
+			var err error
+			if items[i], err = t.elem.ForServers(items[i]); err != nil {
+				return nil, err
+			}
+		}
+		return json.Marshal(items)
+	}
+	var members map[string]jsontext.Value
+	if err := json.Unmarshal(data, &members); err != nil {
+		return nil, err
+	}
+	for name, value := range members {
+		of := t.elem
+		if f := t.byName[name]; f != nil {
+			if of = f.typ; f.readOnly {
+				delete(members, name)
+				continue
+			}
+		}
+		if of == nil {
+			continue // of an embedded map
+		}
+		var err error
+		if members[name], err = of.ForServers(value); err != nil {
+			return nil, err
+		}
+	}
+	return json.Marshal(members, json.Deterministic(true))
 }
