@@ -48,12 +48,20 @@ type routePart struct {
 
 func (p *routePart) part() place { return p.at }
 
+// needs notes what is missing where what serves a route is nil.
+func needs(p *routePart, value any, name string) Part {
+	if isNil(value) {
+		p.missing = name
+	}
+	return p
+}
+
 // Route declares a route. The line reads like HTTP's own request line: a method,
 // a space, a path template. The function gets an input that has been read and
 // checked, and its output is sent as JSON. It is called by many requests at a
 // time; its context is the request's, and ends when the caller leaves.
 func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), settings ...Setting) Part {
-	p := &routePart{
+	return needs(&routePart{
 		at:       here(0),
 		line:     line,
 		settings: settings,
@@ -61,44 +69,32 @@ func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out
 		in:       reflect.TypeFor[In](),
 		out:      outputOf(reflect.TypeFor[Out]()),
 		serve:    func(*target) endpoint { return &typed[In, Out]{call: serve} },
-	}
-	if serve == nil {
-		p.missing = "function"
-	}
-	return p
+	}, serve, "function")
 }
 
 // Handle declares a route that a plain handler serves. It reads its parameters
 // with r.PathValue, and reports failure with [Fail].
 func Handle(line string, h http.Handler, settings ...Setting) Part {
-	p := &routePart{
+	return needs(&routePart{
 		at:       here(0),
 		what:     handlerPart,
 		line:     line,
 		settings: settings,
 		serve:    func(*target) endpoint { return plain{h} },
-	}
-	if isNil(h) {
-		p.missing = "handler"
-	}
-	return p
+	}, h, "handler")
 }
 
 // Mount puts a foreign handler under a prefix, for all methods and all paths
 // below it. The handler sees the path without the prefix. Routes that are more
 // specific than the prefix still come first.
 func Mount(prefix string, h http.Handler, settings ...Setting) Part {
-	p := &routePart{
+	return needs(&routePart{
 		at:       here(0),
 		what:     mountPart,
 		line:     anyMethod + " " + strings.TrimSuffix(prefix, "/") + "/{+mounted}",
 		settings: settings,
 		serve:    func(t *target) endpoint { return mounted{h, strings.Count(t.path, "/")} },
-	}
-	if isNil(h) {
-		p.missing = "handler"
-	}
-	return p
+	}, h, "handler")
 }
 
 // Files serves the files of a file system under a prefix, to GET and HEAD, with
@@ -109,7 +105,7 @@ func Mount(prefix string, h http.Handler, settings ...Setting) Part {
 // system of an os.Root. A path at which no file is counts as if the Files were not there:
 // another route's slash or method may be meant, and else nothing is found.
 func Files(prefix string, files fs.FS, settings ...Setting) Part {
-	p := &routePart{
+	return needs(&routePart{
 		at:       here(0),
 		what:     filesPart,
 		line:     http.MethodGet + " " + strings.TrimSuffix(prefix, "/") + "/{+file}",
@@ -117,11 +113,7 @@ func Files(prefix string, files fs.FS, settings ...Setting) Part {
 		serve: func(t *target) endpoint {
 			return &fileServer{files: files, slash: strings.Count(t.path, "/"), listing: t.terms().listing}
 		},
-	}
-	if isNil(files) {
-		p.missing = "file system"
-	}
-	return p
+	}, files, "file system")
 }
 
 // isNil reports whether a value is nil, or holds a pointer, map or function that is.

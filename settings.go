@@ -190,16 +190,21 @@ func Name(name string) Setting {
 // (rule:"readOnly"), so that callers can send back what they got; they are refused
 // otherwise.
 func IgnoreReadOnly() Setting {
-	return bodySetting(here(0), "IgnoreReadOnly", slotReadOnly, func(t *terms, on bool) { t.readOnly = on })
+	return flag(here(0), "IgnoreReadOnly", slotReadOnly, func(t *terms, on bool) { t.readOnly = on }).
+		where(readsJSON, noJSONBody)
 }
 
 // AllowUnknown ignores members of a JSON body that the input does not have; they
 // are refused otherwise.
 func AllowUnknown() Setting {
-	return bodySetting(here(0), "AllowUnknown", slotUnknown, func(t *terms, on bool) { t.unknown = on })
+	return flag(here(0), "AllowUnknown", slotUnknown, func(t *terms, on bool) { t.unknown = on }).
+		where(readsJSON, noJSONBody)
 }
 
-func bodySetting(at place, name string, about slot, set func(t *terms, on bool)) Setting {
+const noJSONBody = "no route here reads a JSON body"
+
+// flag makes a setting that is on or off; off is what Undo makes of it.
+func flag(at place, name string, about slot, set func(t *terms, on bool)) setting {
 	return setting{
 		at:     at,
 		name:   name,
@@ -207,9 +212,14 @@ func bodySetting(at place, name string, about slot, set func(t *terms, on bool))
 		mode:   replaces | ofGroups,
 		apply:  func(_ reporter, _ place, t *terms) { set(t, true) },
 		undone: func(t *terms) { set(t, false) },
-		acts:   readsJSON,
-		lacks:  "no route here reads a JSON body",
 	}
+}
+
+// where limits a setting to the routes on which it has an effect, and says what is missing
+// where there is none.
+func (s setting) where(acts func(*resolved) bool, lacks string) setting {
+	s.acts, s.lacks = acts, lacks
+	return s
 }
 
 // Limits are the bounds of what a request may ask for. A zero field leaves what
@@ -329,31 +339,17 @@ func Slashes(policy Slash) Setting {
 // into problems. Their header fields are kept; what is JSON already is left
 // alone. What the handler wrote goes to the log.
 func Uniform() Setting {
-	return setting{
-		at:     here(0),
-		name:   "Uniform",
-		slot:   slotUniform,
-		mode:   replaces | ofGroups,
-		apply:  func(_ reporter, _ place, t *terms) { t.uniform = true },
-		undone: func(t *terms) { t.uniform = false },
-		acts:   isHandler,
-		lacks:  "no plain or mounted handler stands here; what functions and Files answer is uniform anyway",
-	}
+	return flag(here(0), "Uniform", slotUniform, func(t *terms, on bool) { t.uniform = on }).
+		where(isHandler,
+			"no plain or mounted handler stands here; what functions and Files answer is uniform anyway")
 }
 
 // Listing lets [Files] list the folders that have no index.html, as JSON. Names that
 // are no UTF-8 are left out, as no path leads to them (see [io/fs.ValidPath]).
 func Listing() Setting {
-	return setting{
-		at:     here(0),
-		name:   "Listing",
-		slot:   slotListing,
-		mode:   replaces | ofGroups,
-		apply:  func(_ reporter, _ place, t *terms) { t.listing = true },
-		undone: func(t *terms) { t.listing = false },
-		acts:   isFiles,
-		lacks:  "no Files stand here",
-	}
+	return flag(here(0), "Listing", slotListing, func(t *terms, on bool) { t.listing = on }).
+		where(isFiles,
+			"no Files stand here")
 }
 
 // Envelope puts every success of a group under one member of an object. Problems
@@ -386,16 +382,9 @@ func Envelope(member string) Setting {
 // Between that question and the change another request can come in; storage that
 // must not lose an update needs a check of its own.
 func Conditional() Setting {
-	return setting{
-		at:     here(0),
-		name:   "Conditional",
-		slot:   slotConditional,
-		mode:   replaces | ofGroups,
-		apply:  func(_ reporter, _ place, t *terms) { t.conditional = true },
-		undone: func(t *terms) { t.conditional = false },
-		acts:   func(r *resolved) bool { return isTyped(r) && r.method == http.MethodGet },
-		lacks:  "no GET stands here, so there is nothing to compare with: leave it out, or declare the GET under it",
-	}
+	return flag(here(0), "Conditional", slotConditional, func(t *terms, on bool) { t.conditional = on }).
+		where(func(r *resolved) bool { return isTyped(r) && r.method == http.MethodGet },
+			"no GET stands here, so there is nothing to compare with: leave it out, or declare the GET under it")
 }
 
 // Development is for the programmer's machine: answers are indented, an output that breaks
@@ -404,14 +393,7 @@ func Conditional() Setting {
 // Production is the default. WICKETWAY_MODE=development in the environment does
 // the same for a whole API.
 func Development() Setting {
-	return setting{
-		at:     here(0),
-		name:   "Development",
-		slot:   slotDevelopment,
-		mode:   replaces | ofGroups,
-		apply:  func(_ reporter, _ place, t *terms) { t.development = true },
-		undone: func(t *terms) { t.development = false },
-	}
+	return flag(here(0), "Development", slotDevelopment, func(t *terms, on bool) { t.development = on })
 }
 
 // Log is where the API writes what is its own: that it listens, and failures that
