@@ -3,6 +3,7 @@ package wicketway
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/table"
@@ -20,21 +21,38 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	limits := &s.target.terms().limits
 	if limits.Time > 0 {
-		var cancel context.CancelFunc
-		s.Context, cancel = context.WithTimeout(s.Context, limits.Time)
-		defer cancel()
-		s.out.Limit = limits.Time
+		defer s.bound(limits.Time)()
 	}
 	s.request = *r.WithContext(s)
 	r = &s.request
 	s.body = bind.Take(r, &s.out, s.target.bodyLimit(), limits.Rate)
 	if !s.target.isFallback() {
 		r.Pattern = s.target.path
+		if s.body != nil && s.target.ties != nil {
+			s.body.Keep = s.target.ties.tagged && r.Method == http.MethodPut
+		}
 	}
 	defer s.finish(r)
 	outside := s.out.Outside()
 	s.goOn(0, outside, r)
 	s.settle(outside, r)
+}
+
+// bound gives the request its time. That of a stream ends when its first item goes out.
+func (s *state) bound(limit time.Duration) (end func()) {
+	s.out.Limit = limit
+	if s.target.isFallback() || s.target.part.out.kind != streamOutput {
+		var cancel context.CancelFunc
+		s.Context, cancel = context.WithTimeout(s.Context, limit)
+		return cancel
+	}
+	var cancel context.CancelCauseFunc
+	s.Context, cancel = context.WithCancelCause(s.Context)
+	s.deadline = time.AfterFunc(limit, func() { cancel(context.DeadlineExceeded) })
+	return func() {
+		s.deadline.Stop()
+		cancel(nil)
+	}
 }
 
 // finish ends a request: what nobody logged is logged, and a broken answer is
@@ -65,5 +83,5 @@ func (s *state) settle(w http.ResponseWriter, r *http.Request) {
 	if err == nil || s.out.HeaderSent() || s.failure.Load() != nil {
 		return
 	}
-	Fail(w, r, err)
+	Fail(w, r, s.ended(err))
 }

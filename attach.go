@@ -14,6 +14,10 @@ import (
 // for which it holds, and reports what it says.
 func Attach[T any](value T) Setting {
 	t := reflect.TypeFor[T]()
+	var check func(Facts) error
+	if c, ok := any(value).(interface{ CheckRoute(Facts) error }); ok {
+		check = c.CheckRoute
+	}
 	return setting{
 		at:    here(0),
 		name:  "Attach of " + t.String(),
@@ -30,6 +34,7 @@ func Attach[T any](value T) Setting {
 		undone: detach[T],
 		acts:   func(r *resolved) bool { return r.terms().reads(t) },
 		lacks:  "no middleware in the chain and no guard here reads a " + t.String() + ": add the one that does",
+		check:  check,
 	}
 }
 

@@ -36,6 +36,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 		b.plan(r, false)
 	}
 	b.enter()
+	b.tie()
 	b.name()
 	b.checkSettings()
 	b.checkFacts()
@@ -73,6 +74,7 @@ func (b *builder) enter() {
 			Template: b.templates[i],
 			Slash:    table.Slash(r.terms().slashes),
 			Files:    r.part.what == filesPart,
+			Suffixes: r.suffixes(),
 		})
 		for _, c := range clashes {
 			other := b.routes[c.Earlier]

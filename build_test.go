@@ -91,18 +91,18 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		mistakes func(*testing.T) string
 		want     []string
 	}{
-		"a nil setting":             {built(Route("GET /x", serve, setting)), []string{"a part or a setting is nil"}},
-		"a nil guard":               {built(Guard(guard), Route("GET /x", serve)), []string{"the guard is nil"}},
-		"a guard that holds nil":    {built(Guard((*wrongGuard)(nil)), Route("GET /x", serve)), []string{"the guard is nil"}},
-		"middleware without effect": {built(Chain(Wrap("w", func(next http.Handler) http.Handler { return nil })), Route("GET /x", serve)), []string{"the middleware w gave no handler"}},
-		"scopes as one text":        {built(Guard(wrongGuard{}), Scopes("a b", "", `"`), Route("GET /x", serve)), []string{`"a b" is no scope`, `"" is no scope`, `Scopes("a", "b")`, `"\"" is no scope`}},
-		"no translation":            {built(Translate(nil), Route("GET /x", serve)), []string{"function 1 is nil"}},
-		"a limit below nothing":     {built(Limits{Rate: -1}, Route("GET /x", serve)), []string{"Rate:-1", "must be positive"}},
-		"no such policy":            {built(Slashes(9), Route("GET /x", serve)), []string{"9 is no policy"}},
-		"no prefix":                 {built(At("", Route("GET /x", serve))), []string{"the prefix is empty"}},
-		"no scopes":                 {built(Guard(wrongGuard{}), Scopes(), Route("GET /x", serve)), []string{"none is given"}},
-		"conditions without a GET":  {built(Route("PUT /x", serve, Conditional())), []string{"has no effect: no GET stands here"}},
-		"205 with content":          {built(Route("GET /x", func(context.Context, None) (string, error) { return "", nil }, Answers(205))), []string{"205 has no content"}},
+		"a nil setting":                {built(Route("GET /x", serve, setting)), []string{"a part or a setting is nil"}},
+		"a nil guard":                  {built(Guard(guard), Route("GET /x", serve)), []string{"the guard is nil"}},
+		"a guard that holds nil":       {built(Guard((*wrongGuard)(nil)), Route("GET /x", serve)), []string{"the guard is nil"}},
+		"middleware without effect":    {built(Chain(Wrap("w", func(next http.Handler) http.Handler { return nil })), Route("GET /x", serve)), []string{"the middleware w gave no handler"}},
+		"scopes as one text":           {built(Guard(wrongGuard{}), Scopes("a b", "", `"`), Route("GET /x", serve)), []string{`"a b" is no scope`, `"" is no scope`, `Scopes("a", "b")`, `"\"" is no scope`}},
+		"no translation":               {built(Translate(nil), Route("GET /x", serve)), []string{"function 1 is nil"}},
+		"a limit below nothing":        {built(Limits{Rate: -1}, Route("GET /x", serve)), []string{"Rate:-1", "must be positive"}},
+		"no such policy":               {built(Slashes(9), Route("GET /x", serve)), []string{"9 is no policy"}},
+		"no prefix":                    {built(At("", Route("GET /x", serve))), []string{"the prefix is empty"}},
+		"no scopes":                    {built(Guard(wrongGuard{}), Scopes(), Route("GET /x", serve)), []string{"none is given"}},
+		"conditions that nobody takes": {built(Route("PUT /x", serve, Conditional())), []string{"its input takes no conditions: add a field of type wicketway.Conditions"}},
+		"205 with content":             {built(Route("GET /x", func(context.Context, None) (string, error) { return "", nil }, Answers(205))), []string{"205 has no content"}},
 		"several at once": {built(Route("GET /{x", func(context.Context, struct {
 			A int `from:"querry a"`
 			B int `from:"query b" rule:"minLength=1 minimum=x"`
@@ -117,7 +117,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"a body under a path":             {built(Route("POST /{x}", func(context.Context, struct{ A int }) (None, error) { return None{}, nil })), []string{"no field reads {x}"}},
 		"an envelope around a handler":    {built(Envelope("data"), Handle("GET /x", ok), Handle("GET /y", ok)), []string{"Envelope: has no effect: no route here sends a value as JSON"}},
 		"a status for a handler":          {built(Handle("GET /x", ok, Answers(201))), []string{"Answers: has no effect: no route here has a function"}},
-		"tags for a handler":              {built(Handle("GET /x", ok, Conditional())), []string{"Conditional: has no effect: no GET stands here"}},
+		"tags for a handler":              {built(Handle("GET /x", ok, Conditional())), []string{"Conditional: has no effect: no route here answers with a value, or takes conditions"}},
 		"uniform functions":               {built(Uniform(), Route("GET /x", serve)), []string{"Uniform: has no effect: no plain or mounted handler"}},
 		"a listing without files":         {built(Listing(), Route("GET /x", serve)), []string{"Listing: has no effect: no Files"}},
 		"unknown members of nothing":      {built(AllowUnknown(), IgnoreReadOnly(), Route("GET /x", serve)), []string{"AllowUnknown: has no effect: no route here reads a JSON body", "IgnoreReadOnly: has no"}},

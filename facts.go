@@ -21,7 +21,8 @@ type Facts struct {
 	Summary  string           `json:"summary,omitzero"`
 	Guard    *GuardInfo       `json:"guard,omitzero"` // nil where everyone may call
 	Scopes   []string         `json:"scopes,omitempty"`
-	Slashes  string           `json:"slashes"` // redirect, strict, same
+	Slashes  string           `json:"slashes"`          // redirect, strict, same
+	Formats  *FormatsInfo     `json:"formats,omitzero"` // nil where there is no choice
 	Files    bool             `json:"files,omitzero"`
 	Chain    []MiddlewareInfo `json:"chain,omitempty"`
 	Attached []AttachedInfo   `json:"attached,omitempty"`
@@ -44,6 +45,19 @@ type GuardInfo struct {
 	// After is how many of the chain come before the guard.
 	After int   `json:"after,omitzero"`
 	At    Place `json:"at"`
+}
+
+// FormatsInfo describes the formats that callers choose between.
+type FormatsInfo struct {
+	Offers   []FormatInfo `json:"offers"`             // the first where nothing is asked for
+	By       []string     `json:"by"`                 // accept, suffix, query NAME
+	Suffixes []string     `json:"suffixes,omitempty"` // that the path may have
+}
+
+// FormatInfo describes a format.
+type FormatInfo struct {
+	Name  string `json:"name"`
+	Media string `json:"media"`
 }
 
 // MiddlewareInfo describes one middleware of a chain.
@@ -118,6 +132,7 @@ func (r *resolved) makeFacts() Facts {
 		Summary:  t.summary,
 		Slashes:  t.slashes.String(),
 		Files:    r.part.what == filesPart,
+		Formats:  r.formatsInfo(),
 		Chain:    chainInfo(t.chain),
 		Attached: r.attachedInfo(),
 		At:       r.at.info(),
@@ -137,6 +152,9 @@ func (r *resolved) makeFacts() Facts {
 		f.Scopes = t.scopes
 	}
 	if r.input != nil {
+		if r.ties != nil && r.ties.conditional != nil {
+			f.Inputs = append(f.Inputs, r.ties.conditional.inputs()...)
+		}
 		for _, i := range r.input.Inputs() {
 			f.Inputs = append(f.Inputs, InputInfo{i.Source, i.Name, i.Type, i.Required, i.Rule, i.Note, i.Schema})
 		}
@@ -150,7 +168,7 @@ func (r *resolved) makeFacts() Facts {
 		}
 	}
 	f.Answers = r.answerInfo()
-	if sendsJSON(r) {
+	if sendsText(r) {
 		f.Envelope = t.envelope
 	}
 	for _, one := range r.raises() {
@@ -188,26 +206,79 @@ func (r *resolved) attachedInfo() (all []AttachedInfo) {
 	return all
 }
 
-func (r *resolved) answerInfo() []AnswerInfo {
+// formatsInfo describes the choice between formats.
+func (r *resolved) formatsInfo() *FormatsInfo {
+	if r.output == nil || r.output.Choice == nil {
+		return nil
+	}
+	c := r.output.Choice
+	f := &FormatsInfo{Suffixes: c.Suffixes()}
+	for _, o := range c.Offers {
+		f.Offers = append(f.Offers, FormatInfo{o.Name, o.Media})
+	}
+	if c.Suffix {
+		f.By = append(f.By, Way{kind: bySuffix}.String())
+	}
+	if c.Query != "" {
+		f.By = append(f.By, ByQuery(c.Query).String())
+	}
+	if c.Accept {
+		f.By = append(f.By, ByAccept().String())
+	}
+	return f
+}
+
+func (r *resolved) answerInfo() (all []AnswerInfo) {
 	if r.output == nil { // a handler decides itself
 		return nil
 	}
-	a := AnswerInfo{Status: r.output.Status}
-	if r.output.Type != nil {
-		a.Media, a.Type = "application/json", r.output.Type.String()
-		if r.output.Schema != nil {
-			a.Schema = r.output.Schema.Document()
+	if r.part.out.info != nil {
+		all = r.part.out.info()
+		for i := range all {
+			if media := r.terms().media; media != "" && all[i].Media != "" {
+				all[i].Media = media
+			}
+		}
+		return all
+	}
+	a := AnswerInfo{Status: r.output.Status, Fields: r.answerFields()}
+	if r.output.Type == nil {
+		return []AnswerInfo{a}
+	}
+	a.Type = r.output.Type.String()
+	if r.output.Schema != nil {
+		a.Schema = r.output.Schema.Document()
+	}
+	a.Media = r.output.Media
+	all = append(all, a)
+	if c := r.output.Choice; c != nil {
+		all = nil
+		for _, o := range c.Offers {
+			one := a
+			if o.Write != nil || r.part.out.kind == streamOutput {
+				one.Media = o.Media
+			}
+			all = append(all, one)
 		}
 	}
-	if r.part.out.page {
-		a.Fields = append(a.Fields, "Link")
-	}
-	all := []AnswerInfo{a}
 	if r.output.Conditional && r.method == http.MethodGet {
-		all[0].Fields = append(a.Fields, "Etag")
 		all = append(all, AnswerInfo{Status: http.StatusNotModified, Fields: []string{"Etag"}})
 	}
 	return all
+}
+
+// answerFields are the header fields of a success.
+func (r *resolved) answerFields() (fields []string) {
+	if r.part.out.page {
+		fields = append(fields, "Link")
+	}
+	if r.part.out.at != nil {
+		fields = append(fields, "Location")
+	}
+	if r.output.Conditional && r.method == http.MethodGet || r.ties != nil && r.ties.tagged {
+		fields = append(fields, "Etag")
+	}
+	return fields
 }
 
 // A raisedKind is a kind of problem, and who raises it.
@@ -245,7 +316,13 @@ func (r *resolved) raises() (all []raisedKind) {
 		add("input", problem.BodyTimeout, problem.BodyTooLarge, problem.UnsupportedMedia)
 	}
 	if r.output != nil && r.output.Conditional {
-		add("input", ErrPreconditionFailed)
+		add("input", problem.PreconditionFailed)
+	}
+	if r.ties != nil && r.ties.conditional != nil && r.ties.conditional.required {
+		add("input", problem.PreconditionRequired)
+	}
+	if c := r.choice(); c != nil && !c.First && r.output != nil {
+		add("input", problem.NotAcceptable)
 	}
 	return all
 }

@@ -110,12 +110,7 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 var nobody = &terms{groupTerms: &groupTerms{}}
 
 func (s *state) fail(w http.ResponseWriter, r *http.Request, err error) {
-	var p *problem.Problem
-	if s.callerLeft() && errors.Is(err, context.Canceled) {
-		p = problem.CallerLeft.New("").Because(err)
-	} else {
-		p = s.target.terms().translated(err)
-	}
+	p := s.problemFor(err)
 	switch in := problem.In(err); { // the log says what the error was taken for
 	case in != nil && in.Kind() == p.Kind():
 	case p.Kind() == problem.Internal && p.Unwrap() != nil:
@@ -139,7 +134,13 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	t := s.target.terms()
 	s.restore(w.Header())
 	s.api.raise(p.Kind())
-	how := answer.Rendering{Rendering: problem.Rendering{Base: t.base}, Indent: t.development}
+	how := answer.Rendering{Rendering: s.rendering(p), Indent: t.development, JSON: t.jsonOnly}
+	if t.formats != nil && !t.jsonOnly {
+		if i, _, err := t.formats.Choose(r, s.match.Suffix); err == nil {
+			how.Offer = &t.formats.Offers[i]
+			how.Chosen = s.match.Suffix != "" || t.formats.Query != "" && r.URL.Query().Has(t.formats.Query)
+		}
+	}
 	// An answer to a body that is too large must arrive before the connection closes. A
 	// caller who waits for 100 Continue sends nothing, and on HTTP/2 a stream ends
 	// without the connection.
@@ -147,16 +148,23 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 		s.out.LingerAfter()
 		how.Length = true
 	}
+	if lost := answer.Problem(w, r, p, how); lost != nil {
+		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(lost.Error(), longestLogged),
+			"request", RequestID(s))
+	}
+}
+
+// rendering is how a problem of the request is written.
+func (s *state) rendering(p *problem.Problem) problem.Rendering {
+	t := s.target.terms()
+	how := problem.Rendering{Base: t.base}
 	if id := RequestID(s); id != "" {
 		how.Instance = "urn:uuid:" + id
 	}
 	if t.development {
 		how.Debug = s.debug(p)
 	}
-	if lost := answer.Problem(w, r, p, how); lost != nil {
-		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(lost.Error(), longestLogged),
-			"request", RequestID(s))
-	}
+	return how
 }
 
 // A headerBefore is what the chain had set in a header when a plain handler began.

@@ -3,13 +3,10 @@ package wicketway
 import (
 	"bytes"
 	"cmp"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
-	"math"
+	"mime"
 	"net/http"
 	"net/url"
 	"path"
@@ -21,6 +18,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
+	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/route"
 )
 
@@ -150,48 +148,15 @@ func (f *fileServer) content(w http.ResponseWriter, r *http.Request, name string
 		}
 		seeker = bytes.NewReader(all)
 	}
-	if about.ModTime().IsZero() {
-		tag, err := f.tag(name, file, seeker)
-		if err != nil {
+	c := answer.Content{Sniffed: true, Modified: about.ModTime(), Body: seeker}
+	c.Type = mime.TypeByExtension(path.Ext(name))
+	if c.Modified.IsZero() {
+		var err error
+		if c.Tag, err = f.tag(name, file, seeker); err != nil {
 			return err
 		}
-		w.Header().Set("Etag", tag)
 	}
-	http.ServeContent(w, ranged(r), name, about.ModTime(), seeker)
-	return nil
-}
-
-// ranged gives the request without a Range that does not count: to a HEAD (RFC 9110,
-// 14.2), of a unit that is not bytes, and of nothing (bytes=-0 is left as one that no
-// file can satisfy, 14.1.2).
-func ranged(r *http.Request) *http.Request {
-	field := r.Header.Get("Range")
-	if field == "" {
-		return r
-	}
-	unit, ranges, _ := strings.Cut(field, "=")
-	var kept []string
-	for one := range strings.SplitSeq(ranges, ",") {
-		first, last, dash := strings.Cut(strings.Trim(one, " \t"), "-")
-		if strings.Trim(first+last, "0123456789") != "" || !dash || first+last == "" {
-			kept = nil
-			unit = "" // not well-formed, so there is no Range
-			break
-		}
-		if first != "" || strings.Trim(last, "0") != "" {
-			kept = append(kept, first+"-"+last)
-		}
-	}
-	own := r.Clone(r.Context())
-	switch {
-	case r.Method != http.MethodGet || !strings.EqualFold(unit, "bytes"):
-		own.Header.Del("Range")
-	case kept == nil:
-		own.Header.Set("Range", fmt.Sprintf("bytes=%d-", int64(math.MaxInt64)))
-	default:
-		own.Header.Set("Range", "bytes="+strings.Join(kept, ","))
-	}
-	return own
+	return answer.SendContent(w, r, c)
 }
 
 // tag is made of the content, where there is no time of its last change.
@@ -200,18 +165,11 @@ func (f *fileServer) tag(name string, file fs.File, content io.ReadSeeker) (stri
 	if tag, ok := f.tags.Load(name); ok && embedded {
 		return tag.(string), nil
 	}
-	h := sha256.New()
-	if _, err := io.Copy(h, content); err != nil {
-		return "", err
-	}
-	if _, err := content.Seek(0, io.SeekStart); err != nil {
-		return "", err
-	}
-	tag := `"` + hex.EncodeToString(h.Sum(nil)[:16]) + `"`
-	if embedded {
+	tag, err := answer.HashTag(content)
+	if err == nil && embedded {
 		f.tags.Store(name, tag)
 	}
-	return tag, nil
+	return tag, err
 }
 
 func (f *fileServer) list(w http.ResponseWriter, name string) error {

@@ -53,6 +53,3 @@ type Identity struct {
 // ErrScopeMissing is raised where the caller lacks a scope that a route needs.
 var ErrScopeMissing = problem.Forbidden.Define(http.StatusForbidden, "scope-missing", "The caller lacks a scope").
 	Carries("scopes", []string{"locks:operate"})
-
-// ErrPreconditionFailed is raised where a condition of the request does not hold.
-var ErrPreconditionFailed = problem.OfStatus(http.StatusPreconditionFailed)

@@ -31,6 +31,7 @@ var mayImport = map[string][]string{
 	"internal/bind":    {"schema", "problem", "internal/check", "internal/clip"},
 	"internal/answer":  {"negotiate", "problem", "internal/check", "internal/clip"},
 	"chain":            {".", "route", "negotiate", "schema", "problem", "internal"},
+	"format":           {".", "problem", "internal"},
 	"wicketwaytest":    {".", "problem", "internal"},
 	"cmd":              {"*"},
 	"examples":         {"*"},

@@ -1,13 +1,11 @@
 package wicketway
 
 import (
-	"errors"
 	"net/http"
 	"net/url"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/answer"
-	"github.com/wicketway/wicketway/problem"
 )
 
 // plain is the endpoint for a handler.
@@ -67,25 +65,14 @@ func fromSlash(path string, n int) string {
 // reshaped turns a handler's plain error answers into problems.
 func reshaped(h http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		own := answer.Direct(w)
-		if own == nil {
-			own = answer.Around(w)
-			w = own.Outside()
-		}
-		own.Divert(func(status int, h http.Header) bool {
+		p := answer.Reshape(w, func(status int, h http.Header) bool {
 			return status >= 400 && !strings.Contains(h.Get("Content-Type"), "json")
-		})
-		h.ServeHTTP(w, r)
-		status, said := own.Diverted()
-		if status == 0 {
+		}, func(w http.ResponseWriter) { h.ServeHTTP(w, r) })
+		if p == nil {
 			return
 		}
 		if s := stateOf(r.Context()); s != nil {
 			s.before.Store(nil) // the handler has answered: its fields are part of that
-		}
-		p := problem.OfStatus(status).New("").Because(errors.New(strings.TrimSpace(string(said))))
-		if part := w.Header().Get("Content-Range"); part != "" { // what a 416 can offer (RFC 9110, 14.4)
-			p.WithHeader("Content-Range", part)
 		}
 		Fail(w, r, p)
 	})

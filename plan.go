@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"fmt"
+	"net/http"
 	"reflect"
 	"strings"
 
@@ -40,6 +41,7 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 			Faults:     t.limits.Faults,
 			Lenient:    lenient,
 			None:       noneType,
+			Conditions: conditionalFieldType,
 			Files:      fileType,
 			Schemas:    &b.schemas,
 			Mistake:    mistake,
@@ -48,13 +50,17 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 			b.inputs[in] = r.input
 		}
 	}
-	out := outputKey{p.out.value, t.answers, t.envelope, t.conditional, t.development}
+	out := outputKey{p.out.value, p.out.kind, r.status(), t.envelope, t.media, t.formats, t.conditional, t.omitNull,
+		t.development}
 	if r.output = b.outputs[out]; r.output == nil {
 		before := len(b.mistakes)
 		r.output = answer.Compile(p.out.value, answer.Config{
-			Status:      t.answers,
+			Status:      r.status(),
+			Choice:      r.choice(),
+			Media:       t.media,
 			Envelope:    t.envelope,
 			Conditional: t.conditional,
+			OmitNull:    t.omitNull,
 			Development: t.development,
 			Schemas:     &b.schemas,
 			Mistake:     mistake,
@@ -62,6 +68,9 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 		if len(b.mistakes) == before {
 			b.outputs[out] = r.output
 		}
+	}
+	if p.out.value != nil && p.out.value.Kind() == reflect.Func {
+		mistake("the output is the function %s: write it as wicketway.Stream of its items", p.out.value)
 	}
 	if p.out.page && r.input.QueryField(cursorType) == "" {
 		mistake("the output is a page, but no query field of the input is a wicketway.Cursor")
@@ -79,8 +88,37 @@ type inputKey struct {
 }
 
 type outputKey struct {
-	of                       reflect.Type
-	status                   int
-	envelope                 string
-	conditional, development bool
+	of                                 reflect.Type
+	kind                               outputKind
+	status                             int
+	envelope, media                    string
+	formats                            *answer.Choice
+	conditional, omitNull, development bool
+}
+
+// status is that of a success, where it is not the usual one.
+func (r *resolved) status() int {
+	if r.part.out.reply && r.part.out.at != nil {
+		return http.StatusCreated
+	}
+	return r.terms().answers
+}
+
+// choice is the one between the formats of the output; nil where there is only JSON.
+func (r *resolved) choice() *answer.Choice {
+	switch r.part.out.kind {
+	case streamOutput:
+		return answer.StreamChoice
+	case valueOutput:
+		return r.terms().formats
+	}
+	return nil
+}
+
+// suffixes are the names of formats that its path may end in.
+func (r *resolved) suffixes() []string {
+	if r.part.what != typedPart {
+		return nil
+	}
+	return r.choice().Suffixes()
 }

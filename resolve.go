@@ -27,6 +27,7 @@ type builder struct {
 	inputs    map[inputKey]*bind.Plan
 	outputs   map[outputKey]*answer.Plan
 	codes     map[string]*problem.Kind
+	gets      map[string]int // the routes for GET, by version and template
 	parts     []Part
 	files     files // of the parts, named for mistakes
 	mistakes  Mistakes
@@ -41,7 +42,7 @@ func newBuilder(at place, parts []Part) *builder {
 		outputs: map[outputKey]*answer.Plan{},
 		wrong:   map[place]bool{},
 	}
-	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrPreconditionFailed) {
+	for _, k := range append(problem.BuiltIn(), ErrScopeMissing) {
 		b.codes[k.Code()] = k
 	}
 	return b
@@ -335,8 +336,8 @@ func (b *builder) checkFacts() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
-				if c, ok := s.value.(interface{ CheckRoute(Facts) error }); ok && !overruled(s, l, r) {
-					ask(s.at, s.name, c.CheckRoute)
+				if s.check != nil && !overruled(s, l, r) && (s.value != nil || s.acts(r)) {
+					ask(s.at, s.name, s.check)
 				}
 			}
 		}

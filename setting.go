@@ -30,6 +30,8 @@ type setting struct {
 	// says what is missing where it has none on any.
 	acts  func(r *resolved) bool
 	lacks string
+	// check says what is wrong about a route on which it has an effect.
+	check func(Facts) error
 }
 
 // A reporter takes down what is wrong with settings.
@@ -78,6 +80,11 @@ const (
 	slotProblemBase
 	slotTranslate
 	slotObserve
+	slotLocated
+	slotFormats
+	slotMedia
+	slotOmitNull
+	slotPlainProblems
 )
 
 // Undo takes a setting back that a group further out has: what holds is what would hold

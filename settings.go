@@ -1,8 +1,11 @@
 package wicketway
 
 import (
+	"context"
 	"log/slog"
+	"mime"
 	"net/http"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -158,8 +161,8 @@ func Answers(status int) Setting {
 			}
 		},
 		undone: func(t *terms) { t.answers = 0 },
-		acts:   isTyped,
-		lacks:  "no route here has a function; a plain handler writes its own status",
+		acts:   func(r *resolved) bool { return isTyped(r) && r.part.out.kind != ownOutput && r.part.out.at == nil },
+		lacks:  "no route here has a function whose output leaves the status open; a plain handler writes its own",
 	}
 }
 
@@ -366,25 +369,77 @@ func Envelope(member string) Setting {
 			}
 		},
 		undone: func(t *terms) { t.envelope = "" },
-		acts:   sendsJSON,
+		acts:   sendsText,
 		lacks:  "no route here sends a value as JSON",
 	}
 }
 
-// Conditional answers conditional requests (RFC 9110, 13) for the routes of a
-// group. A GET gets an ETag, made of its body unless the route sets one in a
-// [Reply], and a Last-Modified where the output has a method LastModified()
-// time.Time; If-None-Match and If-Modified-Since are answered with 304. Before any
-// other method with If-Match, If-None-Match or If-Unmodified-Since the GET route
-// of the same path is asked for the present state, and a condition that does not
-// hold is answered with 412.
+// Conditional answers conditional requests (RFC 9110, 13) for the routes of a group. A GET gets
+// an ETag, made of what the output's method ETag() string returns or else of its bytes, and a
+// Last-Modified where the output has a method LastModified() time.Time. The tag covers the
+// format and the envelope too. The conditions of a GET are answered with 304 and 412.
 //
-// Between that question and the change another request can come in; storage that
-// must not lose an update needs a check of its own.
+// A route that changes something takes them as a field of its input of type [Conditions], and
+// holds them against what is there; without such a field Conditional on it is a mistake.
 func Conditional() Setting {
 	return flag(here(0), "Conditional", slotConditional, func(t *terms, on bool) { t.conditional = on }).
-		where(func(r *resolved) bool { return isTyped(r) && r.method == http.MethodGet },
-			"no GET stands here, so there is nothing to compare with: leave it out, or declare the GET under it")
+		where(func(r *resolved) bool {
+			kind := r.part.out.kind
+			return isTyped(r) && (kind == valueOutput || kind == ownOutput || !r.isReading())
+		}, "no route here answers with a value, or takes conditions")
+}
+
+// OmitNull leaves out of the JSON of a group what is null in its objects. Items of lists stay.
+func OmitNull() Setting {
+	return flag(here(0), "OmitNull", slotOmitNull, func(t *terms, on bool) { t.omitNull = on }).
+		where(sendsText, "no route here sends a value as JSON")
+}
+
+// ProblemsInJSON sends the problems of a group as JSON, whatever callers accept or choose.
+func ProblemsInJSON() Setting {
+	return flag(here(0), "ProblemsInJSON", slotPlainProblems, func(t *terms, on bool) { t.jsonOnly = on })
+}
+
+// Media is the media type that the JSON of a group is sent as, such as
+// application/vnd.canal.lock+json; of a [Content] it is the type for listings.
+func Media(mediaType string) Setting {
+	return setting{
+		at:   here(0),
+		name: "Media",
+		slot: slotMedia,
+		mode: replaces | ofGroups,
+		apply: func(b reporter, at place, t *terms) {
+			t.media = mediaType
+			if media, _, err := mime.ParseMediaType(mediaType); err != nil || !strings.Contains(media, "/") {
+				b.mistake(at, "Media: %q is no media type, such as application/vnd.canal.lock+json", mediaType)
+			}
+		},
+		undone: func(t *terms) { t.media = "" },
+		acts: func(r *resolved) bool {
+			return r.output != nil && (r.part.out.kind == valueOutput || r.part.out.info != nil)
+		},
+		lacks: "no route here sends a value as JSON, or content",
+	}
+}
+
+// LocatedBy names the route, by its function, whose path the answers of this one lead to: the
+// output is a [Created] or a [RedirectBy] with the input of that function. Of several versions
+// the route in the same one is meant.
+func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Setting {
+	in := reflect.TypeFor[In]()
+	return setting{
+		at:   here(0),
+		name: "LocatedBy",
+		slot: slotLocated,
+		mode: replaces | onlyRoute,
+		apply: func(b reporter, at place, t *terms) {
+			if t.located = functionOf(function); t.located == nil {
+				b.mistake(at, "LocatedBy: the function is nil")
+			}
+		},
+		acts:  func(r *resolved) bool { return r.part.out.at == in },
+		lacks: "the output is no Created or RedirectBy with the input " + in.String(),
+	}
 }
 
 // Development is for the programmer's machine: answers are indented, an output that breaks

@@ -74,7 +74,7 @@ func TestSettingsAreUndone(t *testing.T) {
 		t.Errorf("a problem's description under a guard: %d", w.Code)
 	}
 	for request, want := range map[string]string{
-		"GET /wrapped":      "202 {\"data\":{\n",
+		"GET /wrapped":      "202 {\n  \"data\": {\n",
 		"GET /bare":         "200 {\"level\":1}",
 		"GET /bare/":        "308",
 		"GET /wrapped/":     "404",
@@ -84,7 +84,7 @@ func TestSettingsAreUndone(t *testing.T) {
 		"GET /plain":        "400 plain words",
 		"POST /take":        "413",
 		"POST /strict":      `422 {"type":"/problems/input-invalid"`,
-		"POST /partly":      "202 {\"data\":true",
+		"POST /partly":      "202 {\n  \"data\": true",
 		"GET /read":         "202",
 		"HEAD /read":        "202",
 		"PUT /read":         "401",

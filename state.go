@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -35,6 +36,9 @@ type state struct {
 	requestID atomic.Pointer[string]
 	failure   atomic.Pointer[failure]
 	cut       atomic.Bool // the answer broke off after its header
+
+	conditions atomic.Pointer[heldConditions]
+	deadline   *time.Timer // of a stream, until its first item
 }
 
 // A failure is the first thing that went wrong with a request.

@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"net/http"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -24,8 +25,9 @@ type terms struct {
 	public   bool
 	scopes   []string
 	fails    []*problem.Kind
-	attached []any // by Attach, nearest first
-	answers  int   // the status of a success; 0: 200, or 204 for None
+	attached []any         // by Attach, nearest first
+	answers  int           // the status of a success; 0: 200, or 204 for None
+	located  *runtime.Func // the function of the route that makes locations
 	summary  string
 	name     string
 	*groupTerms
@@ -44,6 +46,10 @@ type groupTerms struct {
 	listing     bool
 	envelope    string
 	conditional bool
+	omitNull    bool
+	jsonOnly    bool   // problems are JSON whatever is accepted
+	media       string // what JSON is called
+	formats     *answer.Choice
 	development bool
 	log         *slog.Logger
 	base        string
@@ -94,7 +100,27 @@ type resolved struct {
 	list   *list // whose settings hold, nearest first
 	input  *bind.Plan
 	output *answer.Plan // nil for handlers
+	ties   *ties        // to other routes; nil for most
 }
+
+// Ties bind a route to others, by their numbers.
+type ties struct {
+	locates     int // what makes its locations; -1: nothing
+	reads       int // the GET of the state that it changes or makes; -1: none is known
+	conditional *conditional
+	tagged      bool // its answers carry the tag of the new state
+}
+
+// tie gives the ties of a route to add to.
+func (r *resolved) tie() *ties {
+	if r.ties == nil {
+		r.ties = &ties{locates: -1, reads: -1}
+	}
+	return r.ties
+}
+
+// isReading reports whether the route changes nothing.
+func (r *resolved) isReading() bool { return r.method == http.MethodGet || r.method == http.MethodHead }
 
 // line is the route as its declaration has it.
 func (r *resolved) line() string {
@@ -129,7 +155,8 @@ func isTyped(r *resolved) bool   { return r.output != nil }
 func isHandler(r *resolved) bool { return r.output == nil && r.part.what != filesPart }
 func isFiles(r *resolved) bool   { return r.part.what == filesPart }
 func readsJSON(r *resolved) bool { return r.input != nil && r.input.ReadsJSON() }
-func sendsJSON(r *resolved) bool { return r.output != nil && r.output.Type != nil }
+func sendsJSON(r *resolved) bool { return r.output != nil && r.part.out.kind == valueOutput }
+func sendsText(r *resolved) bool { return r.output != nil && r.output.Type != nil }
 
 // bodyLimit is 0 for a route that does not read a body itself.
 func (r *resolved) bodyLimit() int64 {

@@ -170,16 +170,25 @@ var (
 			Carries("versions", []string{"v1", "v2"})
 	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed",
 		"The method does not apply here").Means("The field Allow lists the methods that do.")
+	NotAcceptable = Define(http.StatusNotAcceptable, "not-acceptable", "No format that is accepted is offered").
+			Means("The member offered lists the media types that are.").
+			Carries("offered", []string{"application/json", "text/csv"})
 	BodyTimeout = Define(http.StatusRequestTimeout, "body-timeout",
 		"The body did not arrive in time").Means("The connection is closed. The request may be sent again, faster.")
 	BodyTooLarge = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").
 			Means("The member limit is the size in bytes that is accepted.").
 			Carries("limit", 1<<20)
+	PreconditionFailed = Define(http.StatusPreconditionFailed, "precondition-failed",
+		"The state is not the one that was expected").
+		Means("Something has changed since. Read it again, and decide anew.")
 	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").
 				Means("The fields Accept and Accept-Encoding say what is.").
 				Carries("accepted", []string{"application/json"})
 	Invalid = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
 		Means("The member errors lists every item, with its place, the rule and what it asks for.")
+	PreconditionRequired = Define(http.StatusPreconditionRequired, "precondition-required",
+		"The request must say which state it expects").
+		Means("Send the ETag of what was read in the field If-Match (RFC 6585, 3).")
 	// CallerLeft is for logs and for callers who closed only their half of the connection.
 	// No standard has a number for it; 499 is widely used.
 	CallerLeft = Define(499, "caller-left",
@@ -202,8 +211,8 @@ var ofStatus = func() map[int]*Kind {
 			kinds[status] = Define(status, code, text)
 		}
 	}
-	for _, k := range []*Kind{BadRequest, Unauthorized, Forbidden, NotFound, MethodNotAllowed, BodyTimeout,
-		BodyTooLarge, UnsupportedMedia, NotImplemented, Internal} {
+	for _, k := range []*Kind{BadRequest, Unauthorized, Forbidden, NotFound, MethodNotAllowed, NotAcceptable, BodyTimeout,
+		PreconditionFailed, BodyTooLarge, UnsupportedMedia, PreconditionRequired, NotImplemented, Internal} {
 		kinds[k.status] = k
 	}
 	return kinds

@@ -185,6 +185,15 @@ func (p *Problem) Member(name string) (any, bool) {
 	return nil, false
 }
 
+// Members gives the values of the members that were added by With, or read back, by name.
+func (p *Problem) Members() map[string]any {
+	all := make(map[string]any, len(p.members))
+	for _, m := range p.members {
+		all[m.name] = m.value
+	}
+	return all
+}
+
 // longestError bounds the text of a problem as an error, in bytes: it is for logs.
 const longestError = 8 << 10
 

@@ -69,4 +69,4 @@ func find(code string, kinds []*Kind) *Kind {
 func BuiltIn() []*Kind { return slices.Clone(builtIn) }
 
 var builtIn = []*Kind{BadRequest, Unreadable, Unauthorized, Forbidden, NotFound, VersionUnknown, MethodNotAllowed,
-	BodyTimeout, BodyTooLarge, UnsupportedMedia, Invalid, CallerLeft, Internal, NotImplemented, Timeout, Overloaded}
+	NotAcceptable, BodyTimeout, PreconditionFailed, BodyTooLarge, UnsupportedMedia, Invalid, PreconditionRequired, CallerLeft, Internal, NotImplemented, Timeout, Overloaded}

@@ -3,7 +3,10 @@
 package wicketwaytest
 
 import (
+	"bytes"
 	"context"
+	"errors"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"reflect"
@@ -21,7 +24,8 @@ import (
 // without a socket. The input is written as a request, and the answer is read back: as the
 // function's output, or as the problem that was sent instead. For a kind that the API
 // declares errors.Is holds. An output that is a Reply has the status and the header fields
-// that were sent.
+// that were sent, a Created its Location but no At, and a Stream ends in an error where it was
+// cut off.
 //
 //	got, problem := wicketwaytest.Call(t, api, desk.find, onePassage{61}, wicketwaytest.Bearer(token))
 //
@@ -39,7 +43,7 @@ func Call[In, Out any](t testing.TB, api *wicketway.API, function func(context.C
 	}
 	method, template := r.Method, r.Pattern
 	w := httptest.NewRecorder()
-	api.ServeHTTP(w, r)
+	broke := serve(api, w, r)
 	resp := w.Result()
 	var out Out
 	if resp.StatusCode >= 400 {
@@ -49,10 +53,24 @@ func Call[In, Out any](t testing.TB, api *wicketway.API, function func(context.C
 		}
 		return out, p
 	}
-	if err := read(reflect.ValueOf(&out).Elem(), resp, w.Body.Bytes(), envelopeOf(api, method, template)); err != nil {
+	a := answer{resp, w.Body.Bytes(), envelopeOf(api, method, template), broke}
+	if err := a.fill(reflect.ValueOf(&out).Elem()); err != nil {
 		t.Fatalf("Call: %s %s: the answer %d %.200q is no %T: %v", r.Method, r.URL, resp.StatusCode, w.Body, out, err)
 	}
 	return out, nil
+}
+
+// serve reports whether the answer broke off, so that a server would have cut the connection.
+func serve(api *wicketway.API, w http.ResponseWriter, r *http.Request) (broke bool) {
+	defer func() {
+		if v := recover(); v == http.ErrAbortHandler {
+			broke = true
+		} else if v != nil {
+			panic(v)
+		}
+	}()
+	api.ServeHTTP(w, r)
+	return false
 }
 
 // Bearer is a change for [Call]: it sends a bearer token (RFC 6750).
@@ -72,30 +90,106 @@ func envelopeOf(api *wicketway.API, method, template string) string {
 	return ""
 }
 
-// read fills an output from an answer.
-func read(out reflect.Value, resp *http.Response, body []byte, envelope string) error {
-	if out.Kind() == reflect.Pointer && isReply(out.Type().Elem()) {
+// An answer is what was sent.
+type answer struct {
+	*http.Response
+	body     []byte
+	envelope string
+	broke    bool
+}
+
+var errBroke = errors.New("the answer broke off")
+
+// fill fills an output.
+func (a answer) fill(out reflect.Value) error {
+	if out.Kind() == reflect.Pointer && isOutput(out.Type().Elem()) {
 		out.Set(reflect.New(out.Type().Elem()))
 		out = out.Elem()
 	}
-	if isReply(out.Type()) {
-		out.FieldByName("Status").SetInt(int64(resp.StatusCode))
-		out.FieldByName("Header").Set(reflect.ValueOf(resp.Header))
-		out = out.FieldByName("Value")
+	set := func(name string, value any) {
+		if f := out.FieldByName(name); f.IsValid() {
+			f.Set(reflect.ValueOf(value))
+		}
 	}
-	if out.Type() == reflect.TypeFor[wicketway.None]() || resp.StatusCode == http.StatusNotModified {
+	name, _, _ := strings.Cut(out.Type().Name(), "[")
+	switch {
+	case !isOutput(out.Type()):
+	case name == "Stream":
+		return a.stream(out)
+	case name == "Reply" || name == "Created" || name == "RedirectBy":
+		set("Status", a.StatusCode)
+		set("Header", a.Header)
+		set("Location", a.Header.Get("Location"))
+		if out = out.FieldByName("Value"); !out.IsValid() {
+			return nil
+		}
+		return a.fill(out)
+	case name == "Redirect":
+		set("Status", a.StatusCode)
+		set("Path", a.Header.Get("Location"))
+		set("Elsewhere", !strings.HasPrefix(a.Header.Get("Location"), "/"))
 		return nil
+	case name == "Content":
+		set("Type", a.Header.Get("Content-Type"))
+		set("Size", int64(len(a.body)))
+		set("Tag", a.Header.Get("Etag"))
+		out.FieldByName("Body").Set(reflect.ValueOf(bytes.NewReader(a.body)))
+		return a.whole()
 	}
-	if envelope != "" {
+	if out.Type() == reflect.TypeFor[wicketway.None]() || a.StatusCode == http.StatusNotModified {
+		return a.whole()
+	}
+	body := a.body
+	if a.envelope != "" {
 		var members map[string]jsontext.Value
 		if err := json.Unmarshal(body, &members); err != nil {
 			return err
 		}
-		body = members[envelope]
+		body = members[a.envelope]
 	}
-	return json.Unmarshal(body, out.Addr().Interface())
+	return errors.Join(json.Unmarshal(body, out.Addr().Interface()), a.whole())
 }
 
-func isReply(t reflect.Type) bool {
-	return t.PkgPath() == reflect.TypeFor[wicketway.API]().PkgPath() && strings.HasPrefix(t.Name(), "Reply[")
+func (a answer) whole() error {
+	if a.broke {
+		return errBroke
+	}
+	return nil
 }
+
+// stream makes a Stream of what was sent as a JSON array. One that broke off ends in an error.
+func (a answer) stream(out reflect.Value) error {
+	yield := out.Type().In(0)
+	var items []reflect.Value
+	from := jsontext.NewDecoder(bytes.NewReader(a.body))
+	for from.PeekKind() == '{' && a.envelope != "" && from.StackDepth() == 0 {
+		from.ReadToken()
+		from.ReadToken()
+	}
+	if token, err := from.ReadToken(); err != nil || token.Kind() != '[' {
+		return fmt.Errorf("it is no array: %v", err)
+	}
+	for from.PeekKind() != ']' && from.PeekKind() != 0 {
+		item := reflect.New(yield.In(0))
+		if err := json.UnmarshalDecode(from, item.Interface()); err != nil {
+			return err
+		}
+		items = append(items, item.Elem())
+	}
+	out.Set(reflect.MakeFunc(out.Type(), func(args []reflect.Value) []reflect.Value {
+		none := reflect.Zero(yield.In(1))
+		for _, item := range items {
+			if !args[0].Call([]reflect.Value{item, none})[0].Bool() {
+				return nil
+			}
+		}
+		if a.broke {
+			args[0].Call([]reflect.Value{reflect.Zero(yield.In(0)), reflect.ValueOf(errBroke)})
+		}
+		return nil
+	}))
+	return nil
+}
+
+// isOutput reports whether a type is an output of package wicketway.
+func isOutput(t reflect.Type) bool { return t.PkgPath() == reflect.TypeFor[wicketway.API]().PkgPath() }

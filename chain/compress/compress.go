@@ -26,6 +26,11 @@ const threshold = 1024
 // Cache-Control: no-transform. An answer to HEAD has the fields of the one to GET, and
 // no length where that would not be known beforehand.
 //
+// The entity tag of a compressed body is one of its own ("abc-gzip" for "abc"), since its bytes
+// are others (RFC 9110, 8.8.3.3). In If-Match, and where gzip is accepted in If-None-Match, it
+// is taken for the one that the handler knows. In If-Range it stays, so that no part of the plain
+// body is ever put together with parts of the compressed one.
+//
 // Compression can tell a listener something of a secret that stands beside text
 // of their choice in one body over TLS; leave such routes out.
 func Bodies() wicketway.Middleware {
@@ -36,11 +41,13 @@ func Bodies() wicketway.Middleware {
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				w.Header().Add("Vary", "Accept-Encoding")
-				if negotiate.Encoding(r.Header["Accept-Encoding"], "gzip") == "" {
+				coding := negotiate.Encoding(r.Header["Accept-Encoding"], "gzip")
+				r, known := plainTags(r, coding)
+				if coding == "" {
 					next.ServeHTTP(w, r)
 					return
 				}
-				z := &zipper{known: r.Header["If-None-Match"]}
+				z := &zipper{known: known}
 				w, end := answer.Code(w, r, threshold, z)
 				next.ServeHTTP(w, r)
 				end() // an error is the caller's, who is gone
@@ -52,24 +59,23 @@ func Bodies() wicketway.Middleware {
 
 // A zipper codes one body by gzip.
 type zipper struct {
-	known []string // the tags that the caller has
+	known []string // the tags of coded bodies that the caller has, as the handler knows them
 	zip   *gzip.Writer
 }
 
 var writers = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
 
 func (z *zipper) Begin(status int, h http.Header, large bool) bool {
-	if tag := h.Get("Etag"); status == http.StatusNotModified &&
-		slices.ContainsFunc(z.known, func(list string) bool { return strings.Contains(list, "W/"+tag) }) {
-		h.Set("Etag", "W/"+tag) // that of the 200 which the caller has (RFC 9110, 15.4.5)
+	if tag := h.Get("Etag"); status == http.StatusNotModified && slices.Contains(z.known, tag) {
+		h.Set("Etag", coded(tag, "gzip")) // that of the 200 which the caller has (RFC 9110, 15.4.5)
 	}
 	if !large || !fits(status, h) {
 		return false
 	}
 	h.Del("Content-Length")
 	h.Set("Content-Encoding", "gzip")
-	if tag := h.Get("Etag"); tag != "" && !strings.HasPrefix(tag, "W/") {
-		h.Set("Etag", "W/"+tag) // other bytes, same meaning (RFC 9110, 8.8.1)
+	if tag := h.Get("Etag"); tag != "" {
+		h.Set("Etag", coded(tag, "gzip"))
 	}
 	return true
 }

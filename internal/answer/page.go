@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/internal/clip"
@@ -38,6 +39,8 @@ code, pre { font: .88rem/1.5 ui-monospace, monospace }
 pre { overflow-x: auto; padding: .8rem; border: 1px solid var(--line) }
 footer { margin-top: 1.8rem; color: var(--faint); font-size: .88rem }
 a { color: inherit }
+td table { margin: 0 }
+td table tr:first-child > * { border-top: 0 }
 </style>
 <main>
 `
@@ -45,14 +48,17 @@ a { color: inherit }
 func openPage(b *bytes.Buffer, status int, title string) {
 	title = html.EscapeString(title)
 	fmt.Fprintf(b, pageHead, title)
-	fmt.Fprintf(b, "<p class=\"status\">%d</p>\n<h1>%s</h1>\n", status, title)
+	if status != 0 {
+		fmt.Fprintf(b, "<p class=\"status\">%d</p>\n", status)
+	}
+	fmt.Fprintf(b, "<h1>%s</h1>\n", title)
 }
 
 // longestShown bounds a text on a page, in bytes.
 const longestShown = 1 << 10
 
-// writePage writes a problem for people; like one in JSON it has at most 64 KiB.
-func writePage(b *bytes.Buffer, p *problem.Problem, how problem.Rendering) {
+// WriteProblemPage writes a problem for people; like one in JSON it has at most 64 KiB.
+func WriteProblemPage(b *bytes.Buffer, p *problem.Problem, how problem.Rendering) {
 	k := p.Kind()
 	openPage(b, k.Status(), k.Title())
 	if p.Detail() != "" {
@@ -118,4 +124,126 @@ func WriteKind(b *bytes.Buffer, k Kind) {
 	example := k.Example.Clone()
 	example.Indent(indented)
 	fmt.Fprintf(b, "<h2>For example</h2>\n<pre>%s</pre>\n</main>\n", html.EscapeString(string(example)))
+}
+
+// WriteValuePage writes the plain page of a value: a table of its members, and of a list of
+// objects one row for each.
+func WriteValuePage(b *bytes.Buffer, title string, value any) error {
+	text, err := json.Marshal(value, json.Deterministic(true))
+	if err != nil {
+		return err
+	}
+	openPage(b, 0, title)
+	if err := writeValue(b, jsontext.NewDecoder(bytes.NewReader(text))); err != nil {
+		return err
+	}
+	b.WriteString("</main>\n")
+	return nil
+}
+
+// writeValue writes the next value: objects as tables, lists as rows, the rest as text.
+func writeValue(b *bytes.Buffer, from *jsontext.Decoder) error {
+	switch from.PeekKind() {
+	case '{':
+		return writeObject(b, from)
+	case '[':
+		return writeList(b, from)
+	}
+	token, err := from.ReadToken()
+	if err != nil {
+		return err
+	}
+	if token.Kind() == 'n' {
+		b.WriteString("–")
+		return nil
+	}
+	b.WriteString(html.EscapeString(token.String()))
+	return nil
+}
+
+func writeObject(b *bytes.Buffer, from *jsontext.Decoder) error {
+	from.ReadToken()
+	b.WriteString("<table>\n")
+	for from.PeekKind() == '"' {
+		name, _ := from.ReadToken()
+		fmt.Fprintf(b, "<tr><th>%s</th><td>", html.EscapeString(name.String()))
+		if err := writeValue(b, from); err != nil {
+			return err
+		}
+		b.WriteString("</td></tr>\n")
+	}
+	b.WriteString("</table>\n")
+	_, err := from.ReadToken()
+	return err
+}
+
+// writeList writes a list of objects as one table, with a column for each member of any, and any
+// other list as lines.
+func writeList(b *bytes.Buffer, from *jsontext.Decoder) error {
+	raw, err := from.ReadValue()
+	if err != nil {
+		return err
+	}
+	var items []jsontext.Value
+	if err := json.Unmarshal(raw, &items); err != nil {
+		return err
+	}
+	columns, objects := columnsOf(items)
+	if !objects {
+		b.WriteString("<ul>\n")
+		for _, item := range items {
+			b.WriteString("<li>")
+			if err := writeValue(b, jsontext.NewDecoder(bytes.NewReader(item))); err != nil {
+				return err
+			}
+			b.WriteString("</li>\n")
+		}
+		b.WriteString("</ul>\n")
+		return nil
+	}
+	b.WriteString("<table class=\"list\">\n<tr>")
+	for _, c := range columns {
+		fmt.Fprintf(b, "<th>%s</th>", html.EscapeString(c))
+	}
+	b.WriteString("</tr>\n")
+	for _, item := range items {
+		var members map[string]jsontext.Value
+		if err := json.Unmarshal(item, &members); err != nil {
+			return err
+		}
+		b.WriteString("<tr>")
+		for _, c := range columns {
+			b.WriteString("<td>")
+			if m := members[c]; m != nil {
+				if err := writeValue(b, jsontext.NewDecoder(bytes.NewReader(m))); err != nil {
+					return err
+				}
+			}
+			b.WriteString("</td>")
+		}
+		b.WriteString("</tr>\n")
+	}
+	b.WriteString("</table>\n")
+	return nil
+}
+
+// columnsOf lists the members of objects, in the order in which they first come; false where an
+// item is none.
+func columnsOf(items []jsontext.Value) (columns []string, objects bool) {
+	seen := map[string]bool{}
+	for _, item := range items {
+		d := jsontext.NewDecoder(bytes.NewReader(item))
+		if token, err := d.ReadToken(); err != nil || token.Kind() != '{' {
+			return nil, false
+		}
+		for d.PeekKind() == '"' {
+			name, _ := d.ReadToken()
+			if text := name.String(); !seen[text] {
+				seen[text] = true
+				columns = append(columns, text)
+			}
+			d.SkipValue()
+		}
+	}
+	return columns, len(items) > 0
 }

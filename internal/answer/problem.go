@@ -2,10 +2,14 @@ package answer
 
 import (
 	"bytes"
+	"errors"
+	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"sync"
 
+	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/negotiate"
@@ -38,6 +42,11 @@ type Rendering struct {
 	problem.Rendering
 	Indent bool
 	Length bool // says how long it is, so that callers need not wait for the end
+	JSON   bool // whatever the caller accepts
+	// Offer is the format that the caller gets values in; nil: JSON. Chosen says that it is the
+	// path or the query that chose it.
+	Offer  *Offer
+	Chosen bool
 }
 
 // Problem answers with a problem, as a page for callers that prefer one. The error says
@@ -51,16 +60,28 @@ func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Ren
 	for name, values := range p.Header() {
 		h[name] = append(h[name], values...)
 	}
-	varyByAccept(h)
+	if !how.JSON && !how.Chosen {
+		varyByAccept(h)
+	}
 	buffer := buffers.Get().(*bytes.Buffer)
 	defer recycle(buffer)
-	if prefersHTML(r.Header["Accept"]) {
+	if how.Offer != nil && how.Offer.Problem != nil {
+		if lost = how.Offer.Problem(buffer, p, how.Rendering); lost != nil {
+			lost = fmt.Errorf("the problem cannot be written as %s: %w", how.Offer.Name, lost)
+			how.Offer, how.Chosen = nil, true
+			buffer.Reset()
+		}
+	}
+	switch {
+	case how.Offer != nil && how.Offer.Problem != nil:
+		h["Content-Type"] = how.Offer.header
+	case !how.JSON && !how.Chosen && prefersHTML(r.Header["Accept"]):
 		h["Content-Type"] = contentTypeHTML
-		writePage(buffer, p, how.Rendering)
-	} else {
+		WriteProblemPage(buffer, p, how.Rendering)
+	default:
 		h["Content-Type"] = contentTypeProblem
-		var text []byte
-		text, lost = p.Append(buffer.AvailableBuffer(), how.Rendering)
+		text, without := p.Append(buffer.AvailableBuffer(), how.Rendering)
+		lost = errors.Join(lost, without)
 		if how.Indent {
 			if value := jsontext.Value(text).Clone(); value.Indent(indented) == nil && len(value) < problem.MaxSize {
 				text = value
@@ -78,11 +99,12 @@ func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Ren
 
 // varyByAccept lets caches know that the answer depends on Accept (RFC 9110, 12.5.5).
 func varyByAccept(h http.Header) {
-	if h["Vary"] == nil {
+	switch {
+	case h["Vary"] == nil:
 		h["Vary"] = varyAccept
-		return
+	case !slices.Contains(h["Vary"], "Accept"):
+		h.Add("Vary", "Accept")
 	}
-	h.Add("Vary", "Accept")
 }
 
 // prefersHTML reports whether a caller ranks a page above JSON; callers without a
@@ -102,7 +124,7 @@ func JSONOrPage(w http.ResponseWriter, r *http.Request, value any, page func(*by
 		page(&body)
 	} else {
 		h["Content-Type"] = contentTypeJSON
-		if err := writeJSON(&body, value, true); err != nil {
+		if err := json.MarshalWrite(&body, value, indented); err != nil {
 			return err
 		}
 		body.WriteByte('\n')

@@ -3,33 +3,45 @@ package answer
 import (
 	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"net/http"
 	"reflect"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/problem"
 )
 
 // A Plan says how the values of a route's output type are sent. It is immutable.
 type Plan struct {
-	Type        reflect.Type // of the value; nil where there is none
+	Type        reflect.Type // of the value, or of a stream's items; nil where there is none
 	Schema      *check.Type
 	Status      int
-	Conditional bool   // a GET has a tag and answers 304
-	envelope    string // what stands before a value
+	Conditional bool    // a GET has a tag, and its conditions are held
+	Choice      *Choice // nil: JSON alone
+	Media       string  // what JSON is called
+	envelope    string  // what stands before a value
+	omitNull    bool
 	development bool
+	header      []string // Content-Type of JSON
+	variants    []string // of each offer, for tags
 }
 
 // Config is what a Plan is made from, beside the type.
 type Config struct {
 	Status      int // 0: 200, or 204 where there is no value
+	Choice      *Choice
+	Media       string // "": application/json
 	Envelope    string
 	Conditional bool
+	OmitNull    bool
 	Development bool
 	Schemas     *check.Set
 	Mistake     func(format string, args ...any)
@@ -41,7 +53,14 @@ func Compile(t reflect.Type, c Config) *Plan {
 		Type:        t,
 		Status:      c.Status,
 		Conditional: c.Conditional,
+		Choice:      c.Choice,
+		Media:       cmp.Or(c.Media, contentTypeJSON[0]),
+		omitNull:    c.OmitNull,
 		development: c.Development,
+		header:      contentTypeJSON,
+	}
+	if c.Media != "" {
+		p.header = []string{c.Media}
 	}
 	if c.Envelope != "" {
 		quoted, _ := jsontext.AppendQuote(nil, c.Envelope) // it is valid UTF-8
@@ -55,6 +74,7 @@ func Compile(t reflect.Type, c Config) *Plan {
 		c.Mistake("Answers: %d has no content (RFC 9110, 15.3), but the output is %s: use wicketway.None", c.Status, t)
 	}
 	p.Status = cmp.Or(p.Status, http.StatusOK)
+	p.vary()
 	var err error
 	if p.Schema, err = c.Schemas.Type(t); err != nil {
 		for _, e := range check.Unjoin(err) {
@@ -67,6 +87,30 @@ func Compile(t reflect.Type, c Config) *Plan {
 			t, at)
 	}
 	return p
+}
+
+// vary notes what makes the tags of one value differ: its format, the version of that, and
+// the envelope.
+func (p *Plan) vary() {
+	variant := func(parts ...string) string {
+		text := strings.Join(parts, "\x00")
+		if strings.Trim(text, "\x00") == "" {
+			return ""
+		}
+		sum := sha256.Sum256([]byte(text))
+		return "-" + hex.EncodeToString(sum[:4])
+	}
+	if p.Choice == nil {
+		p.variants = []string{variant(p.envelope)}
+		return
+	}
+	for _, o := range p.Choice.Offers {
+		if o.Write == nil {
+			p.variants = append(p.variants, variant(p.envelope))
+		} else {
+			p.variants = append(p.variants, variant(o.Name, o.Version))
+		}
+	}
 }
 
 // hasNoContent are the successes that end with their header (RFC 9110, 15.3.5 and
@@ -82,41 +126,190 @@ func (e Unwritten) Unwrap() error { return e.error }
 
 func unwritten(format string, args ...any) error { return Unwritten{fmt.Errorf(format, args...)} }
 
-// Send answers with a value, under a status of its own where that is not 0, and with
-// header fields of its own. An [Unwritten] error comes before anything was sent; any other
+// A Sending is a value on its way out.
+type Sending struct {
+	Status int         // 0: that of the plan
+	Header http.Header // fields of its own
+	Value  any         // a pointer to it
+	Route  string      // the name of the route
+	Offer  int         // of the plan's choice
+	Varies bool        // Accept had a say
+}
+
+// Status gives the status of a success, as the route or else the plan says.
+func (p *Plan) status(own int) (int, error) {
+	status := cmp.Or(own, p.Status)
+	if status < 200 || status > 299 {
+		return 0, unwritten("the route answered with a Reply of status %d, which is no success: return a problem instead",
+			status)
+	}
+	if hasNoContent(status) && p.Type != nil {
+		return 0, unwritten("the route answered with a Reply of status %d, which has no content (RFC 9110, 15.3), and a value", status)
+	}
+	return status, nil
+}
+
+// Send answers with a value. An [Unwritten] error comes before anything was sent; any other
 // is that of the connection.
-func (p *Plan) Send(w http.ResponseWriter, r *http.Request, status int, own http.Header, value any) error {
-	chosen := cmp.Or(status, p.Status)
-	if chosen < 200 || chosen > 299 {
-		return unwritten("the route answered with a Reply of status %d, which is no success: return a problem instead",
-			chosen)
+func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s Sending) error {
+	status, err := p.status(s.Status)
+	if err != nil {
+		return err
 	}
 	h := w.Header()
 	if p.Type == nil {
-		addFields(h, own)
-		w.WriteHeader(chosen)
+		addFields(h, s.Header)
+		w.WriteHeader(status)
 		return nil
-	}
-	if hasNoContent(chosen) {
-		return unwritten("the route answered with a Reply of status %d, which has no content (RFC 9110, 15.3), and a value", chosen)
 	}
 	buffer := buffers.Get().(*bytes.Buffer)
 	defer recycle(buffer)
-	if err := p.write(buffer, value); err != nil {
+	if err := p.write(buffer, &s); err != nil {
 		return Unwritten{err}
 	}
-	addFields(h, own)
-	h["Content-Type"] = contentTypeJSON
-	if p.Conditional && chosen == http.StatusOK && unchanged(h, r, buffer.Bytes(), value) {
-		w.WriteHeader(http.StatusNotModified)
-		return nil
+	addFields(h, s.Header)
+	p.label(h, &s)
+	if p.Conditional && status == http.StatusOK && (r.Method == http.MethodGet || r.Method == http.MethodHead) {
+		if done, err := p.hold(w, r, buffer.Bytes(), &s); done || err != nil {
+			return err
+		}
 	}
+	p.finish(buffer, s.Offer)
 	if own := Direct(w); buffer.Len() > serverBuffer || own == nil || own.Limit > 0 {
 		h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
 	}
-	w.WriteHeader(chosen)
-	_, err := w.Write(buffer.Bytes())
+	w.WriteHeader(status)
+	_, err = w.Write(buffer.Bytes())
 	return err
+}
+
+// label says what is sent. JSON may have a name that the route gives it.
+func (p *Plan) label(h http.Header, s *Sending) {
+	if s.Varies {
+		varyByAccept(h)
+	}
+	switch {
+	case p.Choice != nil && p.Choice.Offers[s.Offer].Write != nil:
+		h["Content-Type"] = p.Choice.Offers[s.Offer].header
+	case s.Header == nil || s.Header["Content-Type"] == nil:
+		h["Content-Type"] = p.header
+	}
+}
+
+// hold sets the validators of an answer, and holds the conditions of the request against
+// them: it has answered where they end in 304.
+func (p *Plan) hold(w http.ResponseWriter, r *http.Request, body []byte, s *Sending) (done bool, err error) {
+	h := w.Header()
+	state := State{Exists: true, Modified: modified(s.Value)}
+	if h.Get("Etag") == "" {
+		tag, err := p.tag(s.Value, body, s.Offer)
+		if err != nil {
+			return false, Unwritten{err}
+		}
+		h["Etag"] = []string{tag}
+	}
+	state.Tags = h["Etag"]
+	if !state.Modified.IsZero() {
+		h.Set("Last-Modified", state.Modified.UTC().Format(http.TimeFormat))
+	}
+	conditions := PreconditionsOf(r.Header)
+	if !conditions.any() {
+		return false, nil
+	}
+	return ConcludeReading(w, conditions.Hold(state, true))
+}
+
+// ConcludeReading answers a GET as its conditions have it: with 304, or with the problem that
+// is returned.
+func ConcludeReading(w http.ResponseWriter, v Verdict) (done bool, err error) {
+	switch v.Status {
+	case http.StatusNotModified:
+		delete(w.Header(), "Content-Type")
+		w.WriteHeader(http.StatusNotModified)
+		return true, nil
+	case http.StatusPreconditionFailed:
+		return false, Unwritten{problem.PreconditionFailed.Newf("The condition %s does not hold.", v.Field)}
+	}
+	return false, nil
+}
+
+func modified(value any) (t time.Time) {
+	if m, ok := value.(interface{ LastModified() time.Time }); ok {
+		t = m.LastModified()
+	}
+	return t
+}
+
+// tag makes the entity tag of a value in one format: of what the value calls its own state,
+// or else of its bytes, without indentation.
+func (p *Plan) tag(value any, body []byte, offer int) (string, error) {
+	variant := p.variants[offer]
+	if own := ownTag(value); own != "" {
+		tag, ok := asTag(own)
+		if !ok {
+			return "", fmt.Errorf("%T: its ETag %q is no entity tag (RFC 9110, 8.8.3)", value, own)
+		}
+		return extended(tag, variant), nil
+	}
+	h := sha256.New()
+	h.Write([]byte(variant))
+	h.Write(body)
+	return `"` + hex.EncodeToString(h.Sum(nil)[:12]) + `"`, nil
+}
+
+// ownTag is what a value calls its own state; "" where it says nothing.
+func ownTag(value any) string {
+	if own, ok := value.(interface{ ETag() string }); ok {
+		return own.ETag()
+	}
+	return ""
+}
+
+// TagOf makes the tag that a GET would answer with for a value, given by a pointer.
+func (p *Plan) TagOf(value any, route string, offer int) (string, error) {
+	if ownTag(value) != "" {
+		return p.tag(value, nil, offer)
+	}
+	var buffer bytes.Buffer
+	if err := p.write(&buffer, &Sending{Value: value, Route: route, Offer: offer}); err != nil {
+		return "", err
+	}
+	return p.tag(value, buffer.Bytes(), offer)
+}
+
+// StateOf makes the state that a GET would answer with, for conditions to be held against: in
+// all its formats, since a caller may have read any.
+func (p *Plan) StateOf(value any, route string) (State, error) {
+	s := State{Exists: true, Modified: modified(value)}
+	for offer := range p.variants {
+		tag, err := p.TagOf(value, route, offer)
+		if err != nil {
+			return s, err
+		}
+		s.Tags = append(s.Tags, tag)
+	}
+	return s, nil
+}
+
+// PlainJSON writes a value, given by a pointer, where that alone is what a GET answers.
+func (p *Plan) PlainJSON(value any) ([]byte, error) {
+	if p.envelope != "" {
+		return nil, fmt.Errorf("the value stands in an envelope")
+	}
+	var buffer bytes.Buffer
+	err := p.writeJSON(&buffer, value)
+	return buffer.Bytes(), err
+}
+
+// OfferLike is the place of the offer that has the same name as another plan's.
+func (p *Plan) OfferLike(other *Plan, offer int) int {
+	switch {
+	case p.Choice == nil:
+		return 0
+	case other.Choice == nil:
+		return p.Choice.json()
+	}
+	return max(p.Choice.named(other.Choice.Offers[offer].Name), 0)
 }
 
 // serverBuffer is the size in bytes up to which net/http finds the length of a body
@@ -132,12 +325,37 @@ func addFields(h, own http.Header) {
 	}
 }
 
-// write encodes an output. In development it is indented, and an output that
-// breaks its own rules is an error.
-func (p *Plan) write(buffer *bytes.Buffer, value any) error {
+// write encodes an output in the format that was chosen. JSON is as short as it can be; in
+// development an output that breaks its own rules is an error.
+func (p *Plan) write(buffer *bytes.Buffer, s *Sending) error {
+	if p.Choice != nil {
+		if o := &p.Choice.Offers[s.Offer]; o.Write != nil {
+			if err := o.Write(buffer, Shown{s.Route, reflect.ValueOf(s.Value).Elem().Interface()}); err != nil {
+				return fmt.Errorf("the output cannot be written as %s: %w", o.Name, err)
+			}
+			return nil
+		}
+	}
 	buffer.WriteString(p.envelope)
+	if err := p.writeJSON(buffer, s.Value); err != nil {
+		return err
+	}
+	if p.envelope != "" {
+		buffer.WriteByte('}')
+	}
+	return nil
+}
+
+// writeJSON writes a value, given by a pointer, as JSON without an envelope.
+func (p *Plan) writeJSON(buffer *bytes.Buffer, value any) error {
 	start := buffer.Len()
-	if err := writeJSON(buffer, value, p.development); err != nil {
+	var err error
+	if p.Conditional { // the same value has the same bytes
+		err = json.MarshalWrite(buffer, value, json.Deterministic(true))
+	} else {
+		err = json.MarshalWrite(buffer, value)
+	}
+	if err != nil {
 		return fmt.Errorf("the output cannot be written as JSON: %w", err)
 	}
 	if p.development {
@@ -149,16 +367,55 @@ func (p *Plan) write(buffer *bytes.Buffer, value any) error {
 			return fmt.Errorf("the output breaks what its type promises: %s", strings.Join(list, "; "))
 		}
 	}
-	if p.envelope != "" {
-		buffer.WriteByte('}')
+	if p.omitNull {
+		buffer.Truncate(start + len(withoutNulls(buffer.Bytes()[start:])))
 	}
-	buffer.WriteByte('\n')
 	return nil
 }
 
-func writeJSON(buffer *bytes.Buffer, value any, indent bool) error {
-	if indent {
-		return json.MarshalWrite(buffer, value, indented)
+// finish is what JSON has for people: an end of the line, and in development indentation.
+func (p *Plan) finish(buffer *bytes.Buffer, offer int) {
+	if p.Choice != nil && p.Choice.Offers[offer].Write != nil {
+		return
 	}
-	return json.MarshalWrite(buffer, value)
+	if p.development {
+		if text := jsontext.Value(buffer.Bytes()).Clone(); text.Indent(indented) == nil {
+			buffer.Reset()
+			buffer.Write(text)
+		}
+	}
+	buffer.WriteByte('\n')
+}
+
+// withoutNulls removes the members of objects that are null, in place. The text is JSON
+// without white space, where a colon outside of a string stands behind a member's name.
+func withoutNulls(text []byte) []byte {
+	out := text[:0]
+	name := 0 // where the last string begins in out
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == '"':
+			name = len(out)
+			end := i + 1
+			for text[end] != '"' {
+				if text[end] == '\\' {
+					end++
+				}
+				end++
+			}
+			out = append(out, text[i:end+1]...)
+			i = end
+		case c == ':' && bytes.HasPrefix(text[i:], []byte(":null")):
+			out = out[:name]
+			i += len(":null") - 1
+			if text[i+1] == ',' {
+				i++
+			} else if out[len(out)-1] == ',' {
+				out = out[:len(out)-1]
+			}
+		default:
+			out = append(out, c)
+		}
+	}
+	return out
 }

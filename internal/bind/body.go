@@ -31,6 +31,10 @@ const (
 type Body struct {
 	// Files keeps those of a form as long as the request lasts.
 	Files Spool
+	// Keep has the text of a JSON body kept.
+	Keep bool
+
+	kept []byte
 
 	source     io.ReadCloser
 	connection Connection
@@ -162,6 +166,9 @@ func (b *Body) setDeadline(t time.Time) {
 	}
 	b.off = http.NewResponseController(b.connection.Unwrap()).SetReadDeadline(t) != nil
 }
+
+// Kept is the text of a body that was to be kept; nil where there was none.
+func (b *Body) Kept() []byte { return b.kept }
 
 // Open reports whether the caller may still be sending.
 func (b *Body) Open() bool { return b != nil && !b.ended.Load() }

@@ -69,6 +69,7 @@ type Config struct {
 	Lenient    check.Leniency
 	None       reflect.Type // the type of no input
 	Files      FileType
+	Conditions reflect.Type // an interface: what has it is filled by others
 	Schemas    *check.Set
 	Mistake    func(format string, args ...any)
 }
@@ -81,7 +82,7 @@ func Compile(t reflect.Type, c Config) *Plan {
 	}
 	switch {
 	case t == c.None:
-	case !hasSources(t):
+	case !c.hasSources(t):
 		in.takeBody(&c, t, nil, false)
 	default:
 		if err := check.CheckMethod(t); err != nil {
@@ -122,22 +123,43 @@ func (in *Plan) structure(c *Config, t reflect.Type, index []int) {
 	for i := range t.NumField() {
 		sf := t.Field(i)
 		own := append(slices.Clip(index), i)
-		if _, ok := sf.Tag.Lookup("from"); !ok && sf.Anonymous && hasSources(sf.Type) {
+		if _, ok := sf.Tag.Lookup("from"); !ok && sf.Anonymous && c.hasSources(sf.Type) {
 			in.structure(c, sf.Type, own)
+			continue
+		}
+		if c.isConditions(sf.Type) {
+			c.conditions(t.Name()+"."+sf.Name, sf)
 			continue
 		}
 		in.field(c, t.Name()+"."+sf.Name, sf, own)
 	}
 }
 
+func (c *Config) isConditions(t reflect.Type) bool {
+	return c.Conditions != nil && reflect.PointerTo(t).Implements(c.Conditions)
+}
+
+// conditions checks a field that others fill.
+func (c *Config) conditions(where string, sf reflect.StructField) {
+	if !sf.IsExported() {
+		c.Mistake("%s: is not exported, so it cannot be filled", where)
+	}
+	if _, from := sf.Tag.Lookup("from"); from {
+		c.Mistake("%s: conditions come from header fields of their own: leave the from tag out", where)
+	}
+	if rule := sf.Tag.Get("rule"); rule != "" && rule != "required" {
+		c.Mistake(`%s: %q is no rule for conditions; rule:"required" refuses requests without any`, where, rule)
+	}
+}
+
 // hasSources reports whether a type says where its fields come from.
-func hasSources(t reflect.Type) bool {
+func (c *Config) hasSources(t reflect.Type) bool {
 	if t.Kind() != reflect.Struct {
 		return false
 	}
 	for i := range t.NumField() {
 		sf := t.Field(i)
-		if _, ok := sf.Tag.Lookup("from"); ok || sf.Anonymous && hasSources(sf.Type) {
+		if _, ok := sf.Tag.Lookup("from"); ok || sf.Anonymous && c.hasSources(sf.Type) || c.isConditions(sf.Type) {
 			return true
 		}
 	}
@@ -316,7 +338,7 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 		if in.body.index != nil {
 			into = v.FieldByIndex(in.body.index)
 		}
-		wrong, more, err := in.body.read(into, r, most)
+		wrong, more, err := in.body.read(into, r, about.Received(), most)
 		if err != nil {
 			return err
 		}
@@ -374,7 +396,7 @@ func recycle(b *bytes.Buffer) {
 	}
 }
 
-func (b *body) read(v reflect.Value, r *http.Request, most int) (found []schema.Fault, more bool, err error) {
+func (b *body) read(v reflect.Value, r *http.Request, received *Body, most int) (found []schema.Fault, more bool, err error) {
 	if b.optional && r.ContentLength == 0 {
 		return nil, false, nil
 	}
@@ -404,6 +426,9 @@ func (b *body) read(v reflect.Value, r *http.Request, most int) (found []schema.
 		if err := b.checkMedia(r.Header); err != nil {
 			return nil, false, err
 		}
+	}
+	if received.Keep {
+		received.kept = bytes.Clone(buffer.Bytes())
 	}
 	found, more = b.schema.Decode(buffer.Bytes(), v.Addr().Interface(), check.Reading{Lenient: b.lenient, Most: most})
 	return found, more, nil

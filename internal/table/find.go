@@ -15,8 +15,10 @@ type Match struct {
 	// Group is the deepest group whose prefix the path has, by the number that
 	// Builder.AddGroup gave; set only where nothing was found.
 	Group int32
-	path  string
-	spans [route.MaxParameters]segment.Span
+	// Suffix is the name of a format that Resolve took from the end of the path.
+	Suffix string
+	path   string
+	spans  [route.MaxParameters]segment.Span
 	// escaped: path is in canonical form, so values must be decoded.
 	escaped bool
 	noFiles bool // routes to files are passed over
@@ -55,7 +57,7 @@ const (
 // A path with an empty segment inside, or with a dot segment, matches nothing.
 // Find does not allocate as long as rawPath is empty.
 func (t *Table) Find(method, path, rawPath string, m *Match) Outcome {
-	m.escaped = false
+	m.escaped, m.Suffix = false, ""
 	if rawPath != "" || t.percent {
 		var ok bool
 		if path, m.escaped, ok = t.form(path, rawPath); !ok {

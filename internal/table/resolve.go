@@ -51,10 +51,47 @@ func (t *Table) Resolve(method string, u *url.URL, h map[string][]string, m *Mat
 		path = "/"
 	}
 	outcome := t.Find(method, path, u.RawPath, m)
+	if t.suffixes != nil && (outcome != Found || !t.routes[m.Route].textual) {
+		if r, ok := t.bySuffix(method, path, u.RawPath, m); ok {
+			return r
+		}
+	}
 	if outcome == NotFound || outcome == OtherMethods {
 		return t.nearby(method, u, h, m, outcome)
 	}
 	return Resolution{Outcome: outcome}
+}
+
+// bySuffix resolves a path whose end names a format as the path without it, if a route there
+// offers that format.
+func (t *Table) bySuffix(method, path, raw string, m *Match) (Resolution, bool) {
+	dot := strings.LastIndexByte(path, '.')
+	if dot <= strings.LastIndexByte(path, '/')+1 || !t.suffixes[path[dot+1:]] {
+		return Resolution{}, false
+	}
+	name := path[dot+1:]
+	if raw != "" {
+		var ok bool
+		if raw, ok = strings.CutSuffix(raw, path[dot:]); !ok {
+			return Resolution{}, false
+		}
+	}
+	found := Match{noFiles: m.noFiles}
+	offers := func(route int) bool { return slices.Contains(t.routes[route].suffixes, name) }
+	switch t.Find(method, path[:dot], raw, &found) {
+	case Found:
+		if offers(int(found.Route)) {
+			*m = found
+			m.Suffix = name
+			return Resolution{Outcome: Found}, true
+		}
+	case OtherMethods:
+		if slices.ContainsFunc(t.All(path[:dot], raw), offers) {
+			m.Group = found.Group
+			return Resolution{Outcome: OtherMethods, Path: route.Escaped(&url.URL{Path: path[:dot], RawPath: raw})}, true
+		}
+	}
+	return Resolution{}, false
 }
 
 // ResolveBesideFiles is Resolve where it has turned out that no file is at the path.

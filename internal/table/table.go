@@ -1,6 +1,8 @@
 package table
 
 import (
+	"slices"
+
 	"github.com/wicketway/wicketway/route"
 )
 
@@ -14,6 +16,8 @@ type Route struct {
 	Template route.Template
 	Slash    Slash
 	Files    bool // it serves files, so whether a path leads to one is seen later
+	// Suffixes are the names of formats that may stand behind a dot at the end of its path.
+	Suffixes []string
 }
 
 // kept is what a table keeps of a route for when a search has found nothing.
@@ -21,6 +25,8 @@ type kept struct {
 	method   string
 	template string
 	slash    Slash
+	textual  bool // its last segment has text of its own
+	suffixes []string
 }
 
 // A Builder collects routes and groups for a [Table]. The zero Builder is empty and
@@ -29,6 +35,12 @@ type Builder struct {
 	routes []added
 	groups []route.Template
 	shapes map[string][]int // the routes of each shape and method
+}
+
+// textual reports whether the last segment of the template has text.
+func (r *Route) textual() bool {
+	segments := r.Template.Segments()
+	return slices.ContainsFunc(segments[len(segments)-1].Texts, func(text string) bool { return text != "" })
 }
 
 type added struct {
@@ -88,6 +100,8 @@ type Table struct {
 	percent bool
 	// slashed says that some template can end in a slash.
 	slashed bool
+	// suffixes are those of any route.
+	suffixes map[string]bool
 	// ties says that siblings of equal rank with text and parameters can fit one segment.
 	ties bool
 }

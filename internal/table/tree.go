@@ -133,7 +133,13 @@ func (b *Builder) Table() *Table {
 	}
 	root := &branch{}
 	for i, r := range b.routes {
-		t.routes[i] = kept{r.Method, r.Template.String(), r.Slash}
+		t.routes[i] = kept{r.Method, r.Template.String(), r.Slash, r.textual(), r.Suffixes}
+		for _, name := range r.Suffixes {
+			if t.suffixes == nil {
+				t.suffixes = map[string]bool{}
+			}
+			t.suffixes[name] = true
+		}
 		if r.clashed {
 			continue
 		}

@@ -19,6 +19,7 @@ import (
 	"github.com/wicketway/wicketway/examples/canal/drill"
 	"github.com/wicketway/wicketway/examples/canal/legacy"
 	"github.com/wicketway/wicketway/examples/canal/locks"
+	"github.com/wicketway/wicketway/examples/canal/notices"
 	"github.com/wicketway/wicketway/examples/canal/passages"
 	"github.com/wicketway/wicketway/examples/canal/store"
 	"github.com/wicketway/wicketway/examples/canal/tokens"
@@ -93,7 +94,7 @@ func Build(s *store.Store, secret []byte, log *slog.Logger) (*wicketway.API, err
 			wicketway.Guard(auth.Bearer(auth.HS256(secret))),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
 			wicketway.Version("v1", legacy.Parts(s)),
-			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), tokens.Parts(s, secret), drill.Parts(s)),
+			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), tokens.Parts(s, secret), drill.Parts(s)),
 		),
 	)
 }

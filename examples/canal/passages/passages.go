@@ -11,6 +11,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/examples/canal/locks"
 	"github.com/wicketway/wicketway/examples/canal/store"
+	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
@@ -89,17 +90,19 @@ func Parts(s *store.Store) wicketway.Part {
 	d := desk{s}
 	return wicketway.At("/passages",
 		wicketway.Scopes("passages"),
-		wicketway.Conditional(),
-		wicketway.Route("GET /", d.list, wicketway.Summary("Passages booked by the caller")),
+		wicketway.Route("GET /", d.list, wicketway.Summary("Passages booked by the caller"),
+			wicketway.Formats(csv.Lists()).ChosenBy(wicketway.BySuffix(), wicketway.ByAccept()),
+			wicketway.Conditional()),
 		wicketway.Route("POST /", d.book, wicketway.Summary("Book a passage"),
-			wicketway.Answers(http.StatusCreated),
+			wicketway.LocatedBy(d.find),
 			wicketway.Fails(locks.ErrNoSuchLock, ErrLockClosed, ErrSlotTaken, ErrVesselTooLarge)),
-		wicketway.Route("GET /{passage}", d.find, wicketway.Summary("One passage of the caller"),
-			wicketway.Fails(ErrNoSuchPassage)),
-		wicketway.Route("PATCH /{passage}", d.change, wicketway.Summary("Change a passage"),
-			wicketway.Fails(ErrNoSuchPassage, ErrSlotTaken)),
-		wicketway.Route("DELETE /{passage}", d.cancel, wicketway.Summary("Cancel a passage"),
-			wicketway.Fails(ErrNoSuchPassage)),
+		wicketway.At("/{passage}",
+			wicketway.Conditional(),
+			wicketway.Fails(ErrNoSuchPassage),
+			wicketway.Route("GET /", d.find, wicketway.Summary("One passage of the caller")),
+			wicketway.Route("PATCH /", d.change, wicketway.Summary("Change a passage"), wicketway.Fails(ErrSlotTaken)),
+			wicketway.Route("DELETE /", d.cancel, wicketway.Summary("Cancel a passage")),
+		),
 	)
 }
 
@@ -121,7 +124,13 @@ type bookPassage struct {
 
 type changePassage struct {
 	onePassage
+	If   wicketway.Conditions[Passage]
 	Body PassagePatch `from:"body"`
+}
+
+type cancelPassage struct {
+	onePassage
+	If wicketway.Conditions[Passage]
 }
 
 func (d desk) list(ctx context.Context, in listPassages) (wicketway.Page[Passage], error) {
@@ -145,50 +154,56 @@ func (d desk) find(ctx context.Context, in onePassage) (Passage, error) {
 	return show(p), known(err, in.Passage)
 }
 
-func (d desk) cancel(ctx context.Context, in onePassage) (wicketway.None, error) {
-	err := d.store.Cancel(ctx, wicketway.Caller(ctx).Subject, in.Passage)
+func (d desk) cancel(ctx context.Context, in cancelPassage) (wicketway.None, error) {
+	err := d.store.Cancel(ctx, wicketway.Caller(ctx).Subject, in.Passage, func(p store.Passage) error {
+		return in.If.Hold(show(p))
+	})
 	return wicketway.None{}, known(err, in.Passage)
 }
 
 func (d desk) change(ctx context.Context, in changePassage) (Passage, error) {
-	p, err := d.store.Passage(ctx, wicketway.Caller(ctx).Subject, in.Passage)
-	if err != nil {
-		return Passage{}, known(err, in.Passage)
-	}
-	in.Body.Direction.Apply(&p.Direction)
-	in.Body.Slot.Apply(&p.Slot)
-	in.Body.Crew.Apply(&p.Crew)
-	switch in.Body.Remark.State {
-	case schema.Null:
-		p.Remark = nil
-	case schema.Given:
-		p.Remark = &in.Body.Remark.Value
-	}
-	changed, err := d.store.Change(ctx, p)
+	changed, err := d.store.Change(ctx, wicketway.Caller(ctx).Subject, in.Passage, func(p *store.Passage) error {
+		if err := in.If.Hold(show(*p)); err != nil {
+			return err
+		}
+		in.Body.apply(p)
+		return nil
+	})
 	if errors.Is(err, store.ErrTaken) {
 		return Passage{}, ErrSlotTaken.New("Another vessel is in the lock then.").Because(err)
 	}
-	return show(changed), err
+	return show(changed), known(err, in.Passage)
 }
 
-func (d desk) book(ctx context.Context, in bookPassage) (wicketway.Reply[Passage], error) {
-	var none wicketway.Reply[Passage]
+func (b PassagePatch) apply(p *store.Passage) {
+	b.Direction.Apply(&p.Direction)
+	b.Slot.Apply(&p.Slot)
+	b.Crew.Apply(&p.Crew)
+	switch b.Remark.State {
+	case schema.Null:
+		p.Remark = nil
+	case schema.Given:
+		p.Remark = &b.Remark.Value
+	}
+}
+
+func (d desk) book(ctx context.Context, in bookPassage) (*wicketway.Created[Passage, onePassage], error) {
 	lock, err := d.store.Lock(ctx, in.Body.Lock)
 	if errors.Is(err, store.ErrNotThere) {
-		return none, locks.ErrNoSuchLock.Newf("No lock is called %q.", in.Body.Lock)
+		return nil, locks.ErrNoSuchLock.Newf("No lock is called %q.", in.Body.Lock)
 	}
 	if err != nil {
-		return none, err
+		return nil, err
 	}
 	vessel, err := d.store.Vessel(ctx, wicketway.Caller(ctx).Subject)
 	if err != nil {
-		return none, err
+		return nil, err
 	}
 	if lock.State != "open" {
-		return none, ErrLockClosed.Newf("%s is not open (%s).", lock.Name, lock.State).With("state", lock.State)
+		return nil, ErrLockClosed.Newf("%s is not open (%s).", lock.Name, lock.State).With("state", lock.State)
 	}
 	if vessel.Length > lock.Length || vessel.Beam > lock.Width {
-		return none, ErrVesselTooLarge.Newf("%s is %.1f by %.1f m, the chamber of %s is %.1f by %.1f m.",
+		return nil, ErrVesselTooLarge.Newf("%s is %.1f by %.1f m, the chamber of %s is %.1f by %.1f m.",
 			vessel.Name, vessel.Length, vessel.Beam, lock.Name, lock.Length, lock.Width)
 	}
 	p, err := d.store.Book(ctx, store.Passage{
@@ -196,14 +211,13 @@ func (d desk) book(ctx context.Context, in bookPassage) (wicketway.Reply[Passage
 		Remark: in.Body.Remark,
 	})
 	if errors.Is(err, store.ErrTaken) {
-		return none, ErrSlotTaken.Newf("Another vessel has %s at %s.", lock.Name,
+		return nil, ErrSlotTaken.Newf("Another vessel has %s at %s.", lock.Name,
 			in.Body.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
 	}
 	if err != nil {
-		return none, err
+		return nil, err
 	}
-	location, err := wicketway.LinkFrom(ctx, "passages.find", onePassage{p.ID})
-	return wicketway.Reply[Passage]{Header: http.Header{"Location": {location}}, Value: show(p)}, err
+	return &wicketway.Created[Passage, onePassage]{Value: show(p), At: onePassage{p.ID}}, nil
 }
 
 func show(p store.Passage) Passage {

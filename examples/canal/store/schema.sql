@@ -32,3 +32,10 @@ CREATE TABLE IF NOT EXISTS passages (
 CREATE INDEX IF NOT EXISTS passages_of_vessel ON passages (vessel, id);
 
 CREATE TABLE IF NOT EXISTS secrets (secret BLOB NOT NULL) STRICT;
+
+CREATE TABLE IF NOT EXISTS notices (
+	slug   TEXT PRIMARY KEY,
+	title  TEXT NOT NULL,
+	text   TEXT NOT NULL,
+	posted TEXT NOT NULL
+) STRICT;

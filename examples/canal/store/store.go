@@ -92,6 +92,9 @@ func (s *Store) prepare() error {
 	if _, err := s.db.Exec(schema); err != nil {
 		return err
 	}
+	if err := s.fillNotices(); err != nil {
+		return err
+	}
 	var n int
 	if err := s.db.QueryRow(`SELECT count(*) FROM locks`).Scan(&n); err != nil || n > 0 {
 		return err
@@ -170,12 +173,35 @@ func (s *Store) Book(ctx context.Context, p Passage) (Passage, error) {
 		p.Lock, p.Vessel, p.Direction, p.Slot.UTC().Format(time.RFC3339), p.Crew, p.Remark)))
 }
 
-// Change stores what can change of a vessel's passage. It fails with ErrTaken where
-// the slot is taken.
-func (s *Store) Change(ctx context.Context, p Passage) (Passage, error) {
-	return taken(one(query(ctx, s.db, scanPassage,
-		`UPDATE passages SET direction = ?, slot = ?, crew = ?, remark = ? WHERE id = ? AND vessel = ? RETURNING `+passageColumns,
-		p.Direction, p.Slot.UTC().Format(time.RFC3339), p.Crew, p.Remark, p.ID, p.Vessel)))
+// Change changes a vessel's passage in one transaction: change gets it as it is, and what it
+// leaves is stored, unless it returns an error. It fails with ErrTaken where the slot is taken.
+func (s *Store) Change(ctx context.Context, vessel string, id int64, change func(*Passage) error) (Passage, error) {
+	return s.with(ctx, vessel, id, func(tx *sql.Tx, p Passage) (Passage, error) {
+		if err := change(&p); err != nil {
+			return Passage{}, err
+		}
+		return taken(one(query(ctx, tx, scanPassage,
+			`UPDATE passages SET direction = ?, slot = ?, crew = ?, remark = ? WHERE id = ? RETURNING `+passageColumns,
+			p.Direction, p.Slot.UTC().Format(time.RFC3339), p.Crew, p.Remark, id)))
+	})
+}
+
+// with does something with a vessel's passage while nobody else can write.
+func (s *Store) with(ctx context.Context, vessel string, id int64, do func(*sql.Tx, Passage) (Passage, error)) (Passage, error) {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return Passage{}, err
+	}
+	defer tx.Rollback() // does nothing once it is committed
+	p, err := one(query(ctx, tx, scanPassage, `SELECT `+passageColumns+` FROM passages WHERE id = ? AND vessel = ?`, id,
+		vessel))
+	if err == nil {
+		p, err = do(tx, p)
+	}
+	if err != nil {
+		return Passage{}, err
+	}
+	return p, tx.Commit()
 }
 
 // taken distinguishes a taken slot from other failures.
@@ -186,10 +212,43 @@ func taken(p Passage, err error) (Passage, error) {
 	return p, err
 }
 
-// Cancel removes a vessel's passage.
-func (s *Store) Cancel(ctx context.Context, vessel string, id int64) error {
-	_, err := one(query(ctx, s.db, scanPassage,
-		`DELETE FROM passages WHERE id = ? AND vessel = ? RETURNING `+passageColumns, id, vessel))
+// Cancel removes a vessel's passage in one transaction, unless check refuses it as it is.
+func (s *Store) Cancel(ctx context.Context, vessel string, id int64, check func(Passage) error) error {
+	_, err := s.with(ctx, vessel, id, func(tx *sql.Tx, p Passage) (Passage, error) {
+		if err := check(p); err != nil {
+			return p, err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM passages WHERE id = ?`, id)
+		return p, err
+	})
+	return err
+}
+
+// A Notice is what the authority tells skippers.
+type Notice struct {
+	Slug   string
+	Title  string
+	Text   string
+	Posted time.Time
+}
+
+// Notices lists all notices, the newest first.
+func (s *Store) Notices(ctx context.Context) ([]Notice, error) {
+	return query(ctx, s.db, scanNotice, `SELECT slug, title, text, posted FROM notices ORDER BY posted DESC`)
+}
+
+// Notice finds a notice by its slug.
+func (s *Store) Notice(ctx context.Context, slug string) (Notice, error) {
+	return one(query(ctx, s.db, scanNotice, `SELECT slug, title, text, posted FROM notices WHERE slug = ?`, slug))
+}
+
+func scanNotice(r *sql.Rows, n *Notice) error {
+	var posted string
+	if err := r.Scan(&n.Slug, &n.Title, &n.Text, &posted); err != nil {
+		return err
+	}
+	var err error
+	n.Posted, err = time.Parse(time.RFC3339, posted)
 	return err
 }
 
@@ -221,8 +280,13 @@ func scanPassage(r *sql.Rows, p *Passage) error {
 	return err
 }
 
+// A querier is the database, or a transaction.
+type querier interface {
+	QueryContext(ctx context.Context, text string, args ...any) (*sql.Rows, error)
+}
+
 // query reads all rows.
-func query[T any](ctx context.Context, db *sql.DB, scan func(*sql.Rows, *T) error, text string, args ...any) ([]T,
+func query[T any](ctx context.Context, db querier, scan func(*sql.Rows, *T) error, text string, args ...any) ([]T,
 	error) {
 	rows, err := db.QueryContext(ctx, text, args...)
 	if err != nil {

@@ -1,0 +1,226 @@
+// Package csv writes lists as comma-separated values (RFC 4180).
+package csv
+
+import (
+	"encoding"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway"
+)
+
+// Lists is the format csv. It writes a list of structs, or a [wicketway.Page] of them, a line
+// for each, below a line of names: those of the members in JSON, in the order of the struct,
+// and for a struct in a struct both with a dot between (chamber.width). A list of anything else
+// has the one column value. What is no text, number, or moment is written as JSON; null is
+// empty.
+//
+// A text that a spreadsheet would take for a formula, since it begins with =, +, -, @, a tab or
+// a line break, gets an apostrophe before it. Lines end in CR LF. It is safe for concurrent
+// use.
+func Lists() wicketway.Format { return lists{} }
+
+type lists struct{}
+
+func (lists) Name() string      { return "csv" }
+func (lists) MediaType() string { return "text/csv; charset=utf-8; header=present" }
+
+// CheckRoute wants a list.
+func (lists) CheckRoute(f wicketway.Facts) error {
+	for _, a := range f.Answers {
+		if a.Schema == nil {
+			continue
+		}
+		var s struct {
+			Type       jsontext.Value            `json:"type"`
+			Ref        string                    `json:"$ref"`
+			Properties map[string]jsontext.Value `json:"properties"`
+			Defs       map[string]struct {
+				Properties map[string]jsontext.Value `json:"properties"`
+			} `json:"$defs"`
+		}
+		if err := json.Unmarshal(a.Schema, &s); err != nil {
+			return fmt.Errorf("%s: %w", a.Type, err)
+		}
+		_, page := s.Defs[strings.TrimPrefix(s.Ref, "#/$defs/")].Properties["items"]
+		if strings.Trim(string(s.Type), `"`) != "array" && !(page && strings.HasPrefix(a.Type, "wicketway.Page[")) {
+			return fmt.Errorf("the route answers with %s, which is no list", a.Type)
+		}
+	}
+	return nil
+}
+
+func (lists) Write(to io.Writer, s wicketway.Shown) error {
+	items := reflect.ValueOf(s.Value)
+	for items.Kind() == reflect.Pointer {
+		items = items.Elem()
+	}
+	if items.Kind() == reflect.Struct {
+		items = items.FieldByName("Items")
+	}
+	if items.Kind() != reflect.Slice && items.Kind() != reflect.Array {
+		return fmt.Errorf("%T is no list", s.Value)
+	}
+	columns := columnsOf(items.Type().Elem(), "", nil, nil)
+	w := csv.NewWriter(to)
+	w.UseCRLF = true
+	line := make([]string, len(columns))
+	for i, c := range columns {
+		line[i] = harmless(c.name)
+	}
+	w.Write(line) // an error stays for Flush
+	for i := range items.Len() {
+		for k, c := range columns {
+			var err error
+			if line[k], err = c.cell(items.Index(i)); err != nil {
+				return fmt.Errorf("line %d, %s: %w", i+1, c.name, err)
+			}
+		}
+		w.Write(line)
+	}
+	w.Flush()
+	return w.Error()
+}
+
+// A column is a member of the items, however deep.
+type column struct {
+	name string
+	path [][]int // the fields that lead there, each as reflect.Value.FieldByIndex has it
+}
+
+// columnsOf lists the columns of a struct, those of structs in it below their name; around are
+// the types that it stands in.
+func columnsOf(t reflect.Type, name string, path [][]int, around []reflect.Type) (all []column) {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	if t.Kind() != reflect.Struct || isLeaf(t) || contains(around, t) {
+		if name == "" {
+			name = "value"
+		}
+		return []column{{name, path}}
+	}
+	around = append(around[:len(around):len(around)], t)
+	for _, f := range reflect.VisibleFields(t) {
+		own, embedded := memberName(f)
+		if own == "" || embedded || len(f.Index) > 1 && !promoted(t, f.Index) {
+			continue
+		}
+		if name != "" {
+			own = name + "." + own
+		}
+		all = append(all, columnsOf(f.Type, own, append(path[:len(path):len(path)], f.Index), around)...)
+	}
+	return all
+}
+
+// memberName is what JSON calls a field; "" where it leaves it out. Embedded structs without a
+// name give their members to the struct around them.
+func memberName(f reflect.StructField) (name string, embedded bool) {
+	tag := f.Tag.Get("json")
+	name, _, _ = strings.Cut(tag, ",")
+	switch {
+	case tag == "-" || !f.IsExported() && !f.Anonymous:
+		return "", false
+	case name != "":
+		return strings.Trim(name, "'"), false
+	case f.Anonymous:
+		return f.Name, true
+	}
+	return f.Name, false
+}
+
+// promoted reports whether all structs on the way to a field give their members to the one
+// around them.
+func promoted(t reflect.Type, index []int) bool {
+	for i := 1; i < len(index); i++ {
+		if _, embedded := memberName(t.FieldByIndex(index[:i])); !embedded {
+			return false
+		}
+	}
+	return true
+}
+
+func contains(types []reflect.Type, t reflect.Type) bool {
+	for _, other := range types {
+		if other == t {
+			return true
+		}
+	}
+	return false
+}
+
+var (
+	textType   = reflect.TypeFor[encoding.TextMarshaler]()
+	jsonType   = reflect.TypeFor[json.Marshaler]()
+	jsonToType = reflect.TypeFor[json.MarshalerTo]()
+)
+
+// isLeaf reports whether a struct is one value to JSON.
+func isLeaf(t reflect.Type) bool {
+	p := reflect.PointerTo(t)
+	return p.Implements(textType) || p.Implements(jsonType) || p.Implements(jsonToType)
+}
+
+func (c column) cell(v reflect.Value) (string, error) {
+	v, ok := follow(v)
+	for _, index := range c.path {
+		if !ok {
+			return "", nil
+		}
+		field, err := v.FieldByIndexErr(index)
+		if err != nil {
+			return "", nil // an embedded pointer is nil
+		}
+		v, ok = follow(field)
+	}
+	if !ok {
+		return "", nil
+	}
+	return write(v)
+}
+
+// follow goes through pointers and interfaces; false where one is nil.
+func follow(v reflect.Value) (reflect.Value, bool) {
+	for v.Kind() == reflect.Pointer || v.Kind() == reflect.Interface {
+		if v.IsNil() {
+			return v, false
+		}
+		v = v.Elem()
+	}
+	return v, true
+}
+
+// write writes one cell. What JSON writes as a text is that text.
+func write(v reflect.Value) (string, error) {
+	if t, ok := v.Interface().(time.Time); ok {
+		return t.Format(time.RFC3339Nano), nil
+	}
+	raw, err := json.Marshal(v.Interface(), json.Deterministic(true))
+	if err != nil {
+		return "", err
+	}
+	switch jsontext.Value(raw).Kind() {
+	case 'n':
+		return "", nil
+	case '"':
+		text, err := jsontext.AppendUnquote(nil, raw)
+		return harmless(string(text)), err
+	}
+	return string(raw), nil
+}
+
+// harmless keeps spreadsheets from taking a text for a formula.
+func harmless(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r\n", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
