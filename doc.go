@@ -35,9 +35,12 @@
 //
 // # Outputs
 //
-// An output is sent as JSON. [Reply] adds a status and header fields, [Page] the
-// way to its neighbours; [Envelope], [Conditional] and [Development] are settings
-// about outputs.
+// The output type says what is sent, and the typed input is the same for all: a value as JSON,
+// or in another of the [Formats] that the caller chooses; [None]; a [Reply] with a status and
+// header fields of its own; a [Page] with the way to its neighbours; what was [Created], with
+// its address; a [Redirect]; [Content], which is text, bytes or a file; a [Stream], as it comes;
+// and any [Answerer]. [Envelope], [Conditional], [OmitNull], [Media] and [Development] are
+// settings about outputs. A route that changes something takes [Conditions] as an input.
 //
 // # Other handlers
 //
@@ -88,10 +91,10 @@
 // The files of this package form layers; each uses those above it.
 //
 //	describe   part.go route.go reply.go page.go file.go setting.go settings.go attach.go observe.go
-//	           chain.go guard.go terms.go
-//	resolve    resolve.go plan.go mistake.go facts.go
+//	           chain.go guard.go format.go terms.go
+//	resolve    resolve.go plan.go ties.go mistake.go facts.go
 //	compile    compiled.go build.go
-//	serve      api.go state.go step.go typed.go plain.go files.go conditional.go miss.go fail.go debug.go
-//	           catalogue.go
+//	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go
+//	           plain.go files.go miss.go fail.go debug.go catalogue.go
 //	list       describe.go link.go serve.go
 package wicketway

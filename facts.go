@@ -3,7 +3,9 @@ package wicketway
 import (
 	"cmp"
 	"net/http"
+	"reflect"
 	"slices"
+	"strings"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -245,7 +247,7 @@ func (r *resolved) answerInfo() (all []AnswerInfo) {
 	if r.output.Type == nil {
 		return []AnswerInfo{a}
 	}
-	a.Type = r.output.Type.String()
+	a.Type = typeName(r.output.Type)
 	if r.output.Schema != nil {
 		a.Schema = r.output.Schema.Document()
 	}
@@ -265,6 +267,25 @@ func (r *resolved) answerInfo() (all []AnswerInfo) {
 		all = append(all, AnswerInfo{Status: http.StatusNotModified, Fields: []string{"Etag"}})
 	}
 	return all
+}
+
+// typeName is the name of a type in Go, with packages by the last part of their paths.
+func typeName(t reflect.Type) string {
+	var b strings.Builder
+	name := t.String()
+	for name != "" {
+		end := strings.IndexAny(name, "[],*(){} ")
+		if end < 0 {
+			end = len(name)
+		}
+		b.WriteString(name[strings.LastIndexByte(name[:end], '/')+1 : end])
+		if end < len(name) {
+			b.WriteByte(name[end])
+			end++
+		}
+		name = name[end:]
+	}
+	return b.String()
 }
 
 // answerFields are the header fields of a success.

@@ -59,8 +59,8 @@ func outputOf(t reflect.Type) outputType {
 	switch {
 	case o.value == noneType:
 		o.kind, o.value = noOutput, nil
-	case o.value.Implements(streamerType):
-		o.kind, o.value = streamOutput, reflect.Zero(o.value).Interface().(streamer).streamed()
+	case streamed(o.value) != nil:
+		o.kind, o.value = streamOutput, streamed(o.value)
 	case o.value.Implements(answererType) || reflect.PointerTo(o.value).Implements(answererType):
 		o.kind, o.info, o.value = ownOutput, infoOf(o.value), nil
 	case o.value.Kind() != reflect.Interface:
@@ -137,7 +137,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, off
 	t := s.target
 	switch t.part.out.kind {
 	case streamOutput:
-		return s.sendStream(w, r, to, to.value.(streamer), offer)
+		return s.sendStream(w, r, to, to.value, offer)
 	case ownOutput:
 		if to.status != 0 {
 			return fmt.Errorf("the route answered with a Reply of status %d, but its value has one of its own", to.status)

@@ -63,14 +63,12 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 			OmitNull:    t.omitNull,
 			Development: t.development,
 			Schemas:     &b.schemas,
+			Encoders:    &b.encoders,
 			Mistake:     mistake,
 		})
 		if len(b.mistakes) == before {
 			b.outputs[out] = r.output
 		}
-	}
-	if p.out.value != nil && p.out.value.Kind() == reflect.Func {
-		mistake("the output is the function %s: write it as wicketway.Stream of its items", p.out.value)
 	}
 	if p.out.page && r.input.QueryField(cursorType) == "" {
 		mistake("the output is a page, but no query field of the input is a wicketway.Cursor")

@@ -24,6 +24,7 @@ type builder struct {
 	fallbacks []fallback
 	table     table.Builder
 	schemas   check.Set
+	encoders  answer.Encoders
 	inputs    map[inputKey]*bind.Plan
 	outputs   map[outputKey]*answer.Plan
 	codes     map[string]*problem.Kind

@@ -46,14 +46,19 @@ func (a *API) ServeOn(ctx context.Context, l net.Listener) error {
 }
 
 func (a *API) serve(ctx context.Context, l net.Listener) error {
+	draining := make(chan struct{})
 	server := &http.Server{
-		Handler:                      a,
+		Handler: a,
+		BaseContext: func(net.Listener) context.Context {
+			return context.WithValue(context.Background(), drainKey{}, draining)
+		},
 		ReadHeaderTimeout:            headerTimeout,
 		IdleTimeout:                  idleTimeout,
 		DisableGeneralOptionsHandler: true, // OPTIONS * passes the chain as well
 	}
 	drained := make(chan error, 1)
 	stop := context.AfterFunc(ctx, func() {
+		close(draining)
 		limited, cancel := context.WithTimeout(context.Background(), drainTimeout)
 		defer cancel()
 		err := server.Shutdown(limited)

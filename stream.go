@@ -3,6 +3,7 @@ package wicketway
 import (
 	"context"
 	"errors"
+	"iter"
 	"net/http"
 	"reflect"
 
@@ -11,8 +12,7 @@ import (
 )
 
 // Stream is an output whose items are sent as they come: as a JSON array, as
-// application/x-ndjson or as text/event-stream, as the caller accepts. It is an iterator like
-// an iter.Seq2, and a function literal of that form is one:
+// application/x-ndjson or as text/event-stream, as the caller accepts:
 //
 //	func (d desk) levels(ctx context.Context, in oneLock) (wicketway.Stream[Level], error) {
 //		return func(yield func(Level, error) bool) {
@@ -35,28 +35,42 @@ import (
 // As an event an item may have a name and an id, by the methods EventName() string and
 // EventID() string; a caller who lost the connection sends the last id again in the field
 // Last-Event-ID (from:"header Last-Event-ID").
-type Stream[T any] func(yield func(T, error) bool)
+type Stream[T any] = iter.Seq2[T, error]
 
-func (s Stream[T]) streamed() reflect.Type { return reflect.TypeFor[T]() }
-
-// each gives the items by a pointer to one place, so that no interface holds a copy of each.
-func (s Stream[T]) each(yield func(item any, err error) bool) {
-	var item T
-	for v, err := range s {
-		item = v
-		if !yield(&item, err) {
-			return
-		}
+// streamed gives the type of a stream's items; nil where t is no stream.
+func streamed(t reflect.Type) reflect.Type {
+	if t.Kind() != reflect.Func || t.NumIn() != 1 || t.NumOut() != 0 || t.In(0).Kind() != reflect.Func {
+		return nil
 	}
+	yield := t.In(0)
+	if yield.NumIn() != 2 || yield.In(1) != errorType || yield.NumOut() != 1 || yield.Out(0).Kind() != reflect.Bool {
+		return nil
+	}
+	return yield.In(0)
 }
 
-// A streamer is a Stream of any type.
-type streamer interface {
-	streamed() reflect.Type
-	each(yield func(item any, err error) bool)
-}
+var errorType = reflect.TypeFor[error]()
 
-var streamerType = reflect.TypeFor[streamer]()
+// eachOf goes through a stream, given by a pointer. The items are given by a pointer to one place,
+// so that no interface holds a copy of each.
+func eachOf(stream any, take func(item any, err error) bool) {
+	s := reflect.ValueOf(stream).Elem()
+	yield := s.Type().In(0)
+	place := reflect.New(yield.In(0))
+	item, held := place.Interface(), place.Elem()
+	more := [2][]reflect.Value{{reflect.ValueOf(false).Convert(yield.Out(0))}, {reflect.ValueOf(true).Convert(yield.Out(0))}}
+	s.Call([]reflect.Value{reflect.MakeFunc(yield, func(args []reflect.Value) []reflect.Value {
+		held.Set(args[0])
+		var err error
+		if !args[1].IsNil() {
+			err = args[1].Interface().(error)
+		}
+		if take(item, err) {
+			return more[1]
+		}
+		return more[0]
+	})})
+}
 
 // Draining is closed when the server has begun to stop: a stream without an end of its own
 // should end then. It is nil, which is never closed, where the request is not served by
@@ -69,7 +83,7 @@ func Draining(ctx context.Context) <-chan struct{} {
 type drainKey struct{}
 
 // sendStream answers with what a stream gives.
-func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, from streamer, form int) error {
+func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, from any, form int) error {
 	out := answer.Stream{
 		Plan:    s.target.output,
 		Form:    answer.StreamForm(form),
@@ -88,7 +102,7 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 				yield(nil, &panicError{v, panicStack()})
 			}
 		}()
-		from.each(yield)
+		eachOf(from, yield)
 	})
 	if broken, ok := errors.AsType[answer.Broken](err); ok && out.Form == answer.StreamEvents {
 		s.noteFailure(broken.Unwrap(), s.problemFor(broken.Unwrap())) // the caller has been told

@@ -37,7 +37,9 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 		}
 		return err
 	}); err != nil {
-		discard(&out)
+		if s.target.part.out.kind == ownOutput {
+			discard(&out)
+		}
 		return s.declared(err)
 	}
 	return s.take(Step{Kind: StepSend}, func() error { return s.send(w, r, &out, offer, varies) })
@@ -45,6 +47,9 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 
 // discard closes what a failed route has returned all the same.
 func discard(out any) {
+	if held := reflect.ValueOf(out).Elem(); held.Kind() == reflect.Pointer && !held.IsNil() {
+		out = held.Interface()
+	}
 	if d, ok := out.(interface{ discard() }); ok {
 		d.discard()
 	}

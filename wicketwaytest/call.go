@@ -113,9 +113,9 @@ func (a answer) fill(out reflect.Value) error {
 	}
 	name, _, _ := strings.Cut(out.Type().Name(), "[")
 	switch {
-	case !isOutput(out.Type()):
-	case name == "Stream":
+	case out.Kind() == reflect.Func && out.Type().NumIn() == 1:
 		return a.stream(out)
+	case !isOutput(out.Type()):
 	case name == "Reply" || name == "Created" || name == "RedirectBy":
 		set("Status", a.StatusCode)
 		set("Header", a.Header)

@@ -55,7 +55,11 @@ func newDescribed(d wicketway.Description) (described, error) {
 		policies[p.String()] = p
 	}
 	for _, r := range d.Routes {
-		b.Add(table.Route{Method: r.Method, Template: parse(r.Path), Slash: policies[r.Slashes], Files: r.Files})
+		of := table.Route{Method: r.Method, Template: parse(r.Path), Slash: policies[r.Slashes], Files: r.Files}
+		if r.Formats != nil {
+			of.Suffixes = r.Formats.Suffixes
+		}
+		b.Add(of)
 	}
 	for i, g := range d.Groups {
 		if i > 0 && b.AddGroup(parse(g.Path)) == len(t.groupOf) {
@@ -78,6 +82,8 @@ type explanation struct {
 	Values []value `json:"values,omitempty"`
 	// Beaten are the other routes that match, and why they come later.
 	Beaten []beaten `json:"beaten,omitempty"`
+	// Format is the one that the path's suffix chooses.
+	Format string `json:"format,omitzero"`
 	// Chain is passed in any case.
 	Chain    []wicketway.MiddlewareInfo `json:"chain,omitempty"`
 	Group    string                     `json:"group,omitzero"`
@@ -129,7 +135,7 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 // found explains a request that a route takes.
 func (t described) found(e *explanation, m *table.Match, target *url.URL) {
 	r := t.Routes[m.Route]
-	e.Route, e.Chain = &r, r.Chain
+	e.Route, e.Chain, e.Format = &r, r.Chain, m.Suffix
 	template, _ := route.Parse(r.Path) // newDescribed has parsed it before
 	for i, name := range template.Names() {
 		e.Values = append(e.Values, value{name, m.Value(i)})
@@ -235,6 +241,16 @@ func (e explanation) print(out io.Writer) {
 	}
 	for i, b := range r.Bodies {
 		line(first(i, "body"), "%s", b.Media)
+	}
+	if f := r.Formats; f != nil {
+		var names []string
+		for _, o := range f.Offers {
+			names = append(names, o.Name)
+		}
+		line("formats", "%s\tby %s", strings.Join(names, ", "), strings.Join(f.By, ", then "))
+	}
+	if e.Format != "" {
+		line("", "the suffix chooses %s", e.Format)
 	}
 	for i, a := range r.Answers {
 		line(first(i, "answers"), "%d %s\t%s %s", a.Status, http.StatusText(a.Status), a.Media, a.Type)

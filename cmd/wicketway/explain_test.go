@@ -15,6 +15,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/examples/quiet"
+	"github.com/wicketway/wicketway/format/csv"
 )
 
 // What explain says of a request is what the API does, for random requests to random
@@ -118,6 +119,11 @@ func TestExplainShowsAttachedValues(t *testing.T) {
 		wicketway.Chain(quiet.Keep(time.Now)),
 		wicketway.Group(quiet.Hours(22, 6), wicketway.Route("PUT /locks", work)),
 		wicketway.Files("/", fstest.MapFS{}),
+		wicketway.Route("GET /list/{of}", func(context.Context, struct {
+			Of string `from:"path of"`
+		}) ([]int, error) {
+			return nil, nil
+		}, wicketway.Formats(csv.Lists()).ChosenBy(wicketway.BySuffix(), wicketway.ByAccept())),
 	)
 	if err != nil {
 		t.Fatal(err)
@@ -127,8 +133,9 @@ func TestExplainShowsAttachedValues(t *testing.T) {
 		t.Fatal(err)
 	}
 	for path, wants := range map[string][]string{
-		"/locks":  {`quiet.hours {"From":22,"To":6}`, "explain_test.go:", "refuses what makes noise", "409 quiet-hours", "by quiet"},
-		"/a file": {"404 where no such file is"},
+		"/locks":          {`quiet.hours {"From":22,"To":6}`, "explain_test.go:", "refuses what makes noise", "409 quiet-hours", "by quiet"},
+		"/list/locks.csv": {`of = "locks"`, "json, csv", "by suffix, then accept", "the suffix chooses csv", "text/csv"},
+		"/a file":         {"404 where no such file is"},
 	} {
 		var out strings.Builder
 		d.explain(map[bool]string{true: "PUT", false: "GET"}[path == "/locks"], &url.URL{Path: path}, nil).print(&out)

@@ -15,14 +15,17 @@ type Preconditions struct {
 
 // PreconditionsOf reads those of a request.
 func PreconditionsOf(h http.Header) Preconditions {
-	return Preconditions{h["If-Match"], h["If-None-Match"], h.Get("If-Unmodified-Since"), h.Get("If-Modified-Since")}
+	first := func(lines []string) string {
+		if len(lines) == 0 {
+			return ""
+		}
+		return lines[0]
+	}
+	return Preconditions{h["If-Match"], h["If-None-Match"], first(h["If-Unmodified-Since"]), first(h["If-Modified-Since"])}
 }
 
 // Guards reports whether a request that changes something asks anything.
 func (p Preconditions) Guards() bool { return p.match != nil || p.none != nil || p.unmodified != "" }
-
-// any reports whether a request that reads asks anything.
-func (p Preconditions) any() bool { return p.Guards() || p.changed != "" }
 
 // A State is what preconditions are held against: whether there is a representation, its
 // entity tags, one for each format, and when it changed last, where that is known.

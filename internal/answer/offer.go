@@ -65,6 +65,17 @@ func (c *Choice) Suffixes() (names []string) {
 	return names
 }
 
+// calling is the choice where JSON has another media type.
+func (c *Choice) calling(media string) *Choice {
+	if c == nil || c.json() < 0 {
+		return c
+	}
+	own := *c
+	own.Offers, own.medias = slices.Clone(c.Offers), nil
+	own.Offers[c.json()].Media = media
+	return NewChoice(own)
+}
+
 // json is the place of JSON among the offers.
 func (c *Choice) json() int {
 	return slices.IndexFunc(c.Offers, func(o Offer) bool { return o.Write == nil })

@@ -39,6 +39,7 @@ code, pre { font: .88rem/1.5 ui-monospace, monospace }
 pre { overflow-x: auto; padding: .8rem; border: 1px solid var(--line) }
 footer { margin-top: 1.8rem; color: var(--faint); font-size: .88rem }
 a { color: inherit }
+ul { margin: .2rem 0; padding-left: 1.1rem }
 td table { margin: 0 }
 td table tr:first-child > * { border-top: 0 }
 </style>

@@ -27,13 +27,13 @@ var (
 
 var indented = jsontext.WithIndent("  ")
 
-// buffers are for what is sent.
-var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+// sheets are for what is sent.
+var sheets = sync.Pool{New: func() any { return new(sheet) }}
 
-func recycle(b *bytes.Buffer) {
+func recycle(b *sheet) {
 	if b.Cap() <= 64<<10 { // a rare large one would stay in memory for nothing
 		b.Reset()
-		buffers.Put(b)
+		sheets.Put(b)
 	}
 }
 
@@ -63,10 +63,10 @@ func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Ren
 	if !how.JSON && !how.Chosen {
 		varyByAccept(h)
 	}
-	buffer := buffers.Get().(*bytes.Buffer)
+	buffer := sheets.Get().(*sheet)
 	defer recycle(buffer)
 	if how.Offer != nil && how.Offer.Problem != nil {
-		if lost = how.Offer.Problem(buffer, p, how.Rendering); lost != nil {
+		if lost = how.Offer.Problem(&buffer.Buffer, p, how.Rendering); lost != nil {
 			lost = fmt.Errorf("the problem cannot be written as %s: %w", how.Offer.Name, lost)
 			how.Offer, how.Chosen = nil, true
 			buffer.Reset()
@@ -77,7 +77,7 @@ func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Ren
 		h["Content-Type"] = how.Offer.header
 	case !how.JSON && !how.Chosen && prefersHTML(r.Header["Accept"]):
 		h["Content-Type"] = contentTypeHTML
-		WriteProblemPage(buffer, p, how.Rendering)
+		WriteProblemPage(&buffer.Buffer, p, how.Rendering)
 	default:
 		h["Content-Type"] = contentTypeProblem
 		text, without := p.Append(buffer.AvailableBuffer(), how.Rendering)

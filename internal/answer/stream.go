@@ -58,7 +58,7 @@ type Stream struct {
 	head    bool
 
 	mu      sync.Mutex
-	buffer  bytes.Buffer
+	buffer  sheet
 	timer   *time.Timer
 	waiting bool // the timer is to send what the buffer holds
 	begun   bool

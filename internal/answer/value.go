@@ -31,6 +31,8 @@ type Plan struct {
 	omitNull    bool
 	development bool
 	header      []string // Content-Type of JSON
+	encode      encoder
+	options     json.Options
 	variants    []string // of each offer, for tags
 }
 
@@ -44,6 +46,7 @@ type Config struct {
 	OmitNull    bool
 	Development bool
 	Schemas     *check.Set
+	Encoders    *Encoders
 	Mistake     func(format string, args ...any)
 }
 
@@ -61,6 +64,7 @@ func Compile(t reflect.Type, c Config) *Plan {
 	}
 	if c.Media != "" {
 		p.header = []string{c.Media}
+		p.Choice = c.Choice.calling(c.Media)
 	}
 	if c.Envelope != "" {
 		quoted, _ := jsontext.AppendQuote(nil, c.Envelope) // it is valid UTF-8
@@ -75,6 +79,7 @@ func Compile(t reflect.Type, c Config) *Plan {
 	}
 	p.Status = cmp.Or(p.Status, http.StatusOK)
 	p.vary()
+	p.encode, p.options = c.Encoders.encoder(t), json.Deterministic(c.Conditional) // the same value has the same bytes
 	var err error
 	if p.Schema, err = c.Schemas.Type(t); err != nil {
 		for _, e := range check.Unjoin(err) {
@@ -162,7 +167,7 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s Sending) error {
 		w.WriteHeader(status)
 		return nil
 	}
-	buffer := buffers.Get().(*bytes.Buffer)
+	buffer := sheets.Get().(*sheet)
 	defer recycle(buffer)
 	if err := p.write(buffer, &s); err != nil {
 		return Unwritten{err}
@@ -212,11 +217,7 @@ func (p *Plan) hold(w http.ResponseWriter, r *http.Request, body []byte, s *Send
 	if !state.Modified.IsZero() {
 		h.Set("Last-Modified", state.Modified.UTC().Format(http.TimeFormat))
 	}
-	conditions := PreconditionsOf(r.Header)
-	if !conditions.any() {
-		return false, nil
-	}
-	return ConcludeReading(w, conditions.Hold(state, true))
+	return ConcludeReading(w, PreconditionsOf(r.Header).Hold(state, true))
 }
 
 // ConcludeReading answers a GET as its conditions have it: with 304, or with the problem that
@@ -251,10 +252,9 @@ func (p *Plan) tag(value any, body []byte, offer int) (string, error) {
 		}
 		return extended(tag, variant), nil
 	}
-	h := sha256.New()
-	h.Write([]byte(variant))
-	h.Write(body)
-	return `"` + hex.EncodeToString(h.Sum(nil)[:12]) + `"`, nil
+	sum := sha256.Sum256(append(body[:len(body):len(body)], variant...))
+	tag := make([]byte, 0, 26)
+	return string(append(hex.AppendEncode(append(tag, '"'), sum[:12]), '"')), nil
 }
 
 // ownTag is what a value calls its own state; "" where it says nothing.
@@ -270,7 +270,7 @@ func (p *Plan) TagOf(value any, route string, offer int) (string, error) {
 	if ownTag(value) != "" {
 		return p.tag(value, nil, offer)
 	}
-	var buffer bytes.Buffer
+	var buffer sheet
 	if err := p.write(&buffer, &Sending{Value: value, Route: route, Offer: offer}); err != nil {
 		return "", err
 	}
@@ -296,7 +296,7 @@ func (p *Plan) PlainJSON(value any) ([]byte, error) {
 	if p.envelope != "" {
 		return nil, fmt.Errorf("the value stands in an envelope")
 	}
-	var buffer bytes.Buffer
+	var buffer sheet
 	err := p.writeJSON(&buffer, value)
 	return buffer.Bytes(), err
 }
@@ -327,10 +327,10 @@ func addFields(h, own http.Header) {
 
 // write encodes an output in the format that was chosen. JSON is as short as it can be; in
 // development an output that breaks its own rules is an error.
-func (p *Plan) write(buffer *bytes.Buffer, s *Sending) error {
+func (p *Plan) write(buffer *sheet, s *Sending) error {
 	if p.Choice != nil {
 		if o := &p.Choice.Offers[s.Offer]; o.Write != nil {
-			if err := o.Write(buffer, Shown{s.Route, reflect.ValueOf(s.Value).Elem().Interface()}); err != nil {
+			if err := o.Write(&buffer.Buffer, Shown{s.Route, reflect.ValueOf(s.Value).Elem().Interface()}); err != nil {
 				return fmt.Errorf("the output cannot be written as %s: %w", o.Name, err)
 			}
 			return nil
@@ -347,15 +347,9 @@ func (p *Plan) write(buffer *bytes.Buffer, s *Sending) error {
 }
 
 // writeJSON writes a value, given by a pointer, as JSON without an envelope.
-func (p *Plan) writeJSON(buffer *bytes.Buffer, value any) error {
+func (p *Plan) writeJSON(buffer *sheet, value any) error {
 	start := buffer.Len()
-	var err error
-	if p.Conditional { // the same value has the same bytes
-		err = json.MarshalWrite(buffer, value, json.Deterministic(true))
-	} else {
-		err = json.MarshalWrite(buffer, value)
-	}
-	if err != nil {
+	if err := buffer.encode(p.encode, value, p.options); err != nil {
 		return fmt.Errorf("the output cannot be written as JSON: %w", err)
 	}
 	if p.development {
@@ -374,7 +368,7 @@ func (p *Plan) writeJSON(buffer *bytes.Buffer, value any) error {
 }
 
 // finish is what JSON has for people: an end of the line, and in development indentation.
-func (p *Plan) finish(buffer *bytes.Buffer, offer int) {
+func (p *Plan) finish(buffer *sheet, offer int) {
 	if p.Choice != nil && p.Choice.Offers[offer].Write != nil {
 		return
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/internal/segment"
 	"github.com/wicketway/wicketway/route"
 )
 
@@ -71,8 +72,9 @@ func (t *Table) bySuffix(method, path, raw string, m *Match) (Resolution, bool) 
 	}
 	name := path[dot+1:]
 	if raw != "" {
+		canonical, _ := segment.Canonical(raw) // a dot may be escaped; it was well-formed before
 		var ok bool
-		if raw, ok = strings.CutSuffix(raw, path[dot:]); !ok {
+		if raw, ok = strings.CutSuffix(canonical, path[dot:]); !ok {
 			return Resolution{}, false
 		}
 	}

@@ -111,6 +111,9 @@ var steps = []step{
 	{title: "A change, if the booking is as it was long ago", line: "PATCH /v2/passages/61", as: "skipper",
 		header: http.Header{"Content-Type": asPatch["Content-Type"], "If-Match": {`"long-ago"`}}, body: `{"crew":5}`,
 		status: 412, code: "precondition-failed"},
+	{title: "The same change, of the booking as it is", line: "PATCH /v2/passages/61", as: "skipper",
+		header: http.Header{"Content-Type": asPatch["Content-Type"], "If-Match": {"{tag}"}}, body: `{"crew":5}`,
+		status: 200, holds: []string{`"crew":5`, "Etag: \""}},
 	{title: "The same slot a second time", line: "POST /v2/passages", as: "skipper", header: asJSON, body: newPassage,
 		status: 409, code: "slot-taken"},
 	{title: "A lock that is closed", line: "POST /v2/passages", as: "skipper", header: asJSON,
@@ -140,6 +143,24 @@ var steps = []step{
 		holds: []string{`Link: <?after=MjE&limit=2>; rel="next"`, `"next":"MjE"`}},
 	{title: "The two after them", line: "GET /v2/passages?after=MjE&limit=2", as: "skipper", status: 200,
 		holds: []string{`"passage":41`, `"passage":61`}, lacks: []string{"next"}},
+	{title: "All passages as a table", line: "GET /v2/passages.csv", as: "skipper", status: 200,
+		holds: []string{"passage,lock,vessel,direction,slot,crew,remark\r\n", "61,bell,OB-1001,up,2027-05-04T09:30:00Z,5,"}},
+	{title: "A format that is not offered", line: "GET /v2/passages", as: "skipper",
+		header: http.Header{"Accept": {"image/png"}}, status: 406, code: "not-acceptable", holds: []string{`"text/csv"`}},
+	{title: "The level of the water, as events", line: "GET /v2/locks/bell/levels?count=2",
+		header: http.Header{"Accept": {"text/event-stream"}}, status: 200, holds: []string{"event: level\nid: ", `data: {"reading":`}},
+	{title: "The level of the water, as a list", line: "GET /v2/locks/bell/levels?count=2", status: 200,
+		holds: []string{`[{"reading":`}},
+	{title: "The plan of a lock", line: "GET /v2/locks/bell/plan", status: 200,
+		holds: []string{"Content-Type: image/svg+xml", `filename=bell.svg`, "Bell Lock, 38.5 by 5.2 m"}},
+	{title: "The first bytes of the plan", line: "GET /v2/locks/bell/plan", header: http.Header{"Range": {"bytes=0-3"}},
+		status: 206, holds: []string{"Content-Range: bytes 0-3/", "<svg"}, lacks: []string{"Bell"}},
+	{title: "A notice as data", line: "GET /v2/notices/tanners-gates", status: 200,
+		holds: []string{`"title":"New gates at Tanners Lock"`, `Etag: "tanners-gates-20270319090000"`}},
+	{title: "The same notice as a page", line: "GET /v2/notices/tanners-gates", header: http.Header{"Accept": {"text/html"}},
+		status: 200, holds: []string{"<h1>New gates at Tanners Lock</h1>", "Vary: Accept-Encoding, Accept\n"}},
+	{title: "To the newest notice", line: "GET /v2/notices/latest", status: 303,
+		holds: []string{"Location: /api/v2/notices/high-water"}},
 	{title: "A skipper at the keeper's wheel", line: "PUT /v2/locks/tanners/state", as: "skipper", header: asJSON,
 		body: `{"state":"open"}`, status: 403, code: "scope-missing", holds: []string{`error="insufficient_scope"`}},
 	{title: "The keeper opens the lock", line: "PUT /v2/locks/tanners/state", as: "keeper", header: asJSON,
@@ -159,6 +180,8 @@ var steps = []step{
 	{title: "What a kind of problem means", line: "GET /problems/slot-taken", status: 200,
 		holds: []string{`"code": "slot-taken"`, "POST /api/v2/passages"}},
 	{title: "The server still answers", line: "GET /v2/locks/heron", status: 200, holds: []string{`"lock":"heron"`}},
+	{title: "Cancelling the booking as it was long ago", line: "DELETE /v2/passages/61", as: "skipper",
+		header: http.Header{"If-Match": {`"long-ago"`}}, status: 412, code: "precondition-failed"},
 	{title: "Cancelling the booking", line: "DELETE /v2/passages/61", as: "skipper", status: 204},
 }
 
@@ -196,14 +219,14 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 	base := "http://" + l.Addr().String()
 	fmt.Fprintf(out, "A tour of the Osterbeck Canal at %s\n", base)
 	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableCompression: true,
-		DisableKeepAlives: true}}
+		DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	wrong, tag := 0, ""
 	for i, s := range steps {
 		log.take() // what was written at the start, or late
 		fmt.Fprintf(out, "\n%2d  %s\n", i+1, s.title)
 		s.header = s.header.Clone()
-		if s.header.Get("If-None-Match") == "{tag}" {
-			s.header.Set("If-None-Match", tag)
+		for name, values := range s.header {
+			s.header[name] = []string{strings.ReplaceAll(values[0], "{tag}", tag)}
 		}
 		got, err := s.send(ctx, &client, base, c)
 		if err != nil {
@@ -277,10 +300,10 @@ func read(resp *http.Response) (answer, error) {
 	}
 	a := answer{status: resp.StatusCode, body: string(text), media: resp.Header.Get("Content-Type"),
 		tag: resp.Header.Get("Etag")}
-	for _, name := range []string{"Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Etag",
+	for _, name := range []string{"Content-Type", "Content-Disposition", "Content-Range", "Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Etag",
 		"Link", "Retry-After", "Vary"} {
-		if v := resp.Header.Get(name); v != "" {
-			a.header += name + ": " + v + "\n"
+		if v := resp.Header.Values(name); len(v) > 0 {
+			a.header += name + ": " + strings.Join(v, ", ") + "\n"
 		}
 	}
 	return a, nil

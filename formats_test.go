@@ -1,0 +1,152 @@
+package wicketway_test
+
+import (
+	"context"
+	"html/template"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/format/csv"
+	"github.com/wicketway/wicketway/format/html"
+)
+
+type size struct {
+	Length float64  `json:"length"`
+	Width  *float64 `json:"width"`
+}
+
+type Mooring struct {
+	Berth string
+}
+
+type vesselRow struct {
+	Plate string         `json:"plate"`
+	Size  size           `json:"size"`
+	Seen  time.Time      `json:"seen,omitzero"`
+	Tags  []string       `json:"tags"`
+	Pin   string         `json:"-"`
+	Draft *float64       `json:"draft"`
+	Extra map[string]int `json:"extra"`
+	*Mooring
+}
+
+func rows() []vesselRow {
+	return []vesselRow{
+		{Plate: "=1+1", Size: size{Length: -3.5}, Tags: []string{"a", "b"}, Pin: "1", Extra: map[string]int{"b": 1, "a": 2}, Mooring: &Mooring{"-7"}},
+		{Plate: "OB \"x\",\r\ny", Seen: time.Date(2027, 5, 4, 9, 30, 0, 0, time.UTC)},
+	}
+}
+
+// RFC 9110, 12.5.1, the suffix and the query: what is asked for, and what comes.
+func TestFormats(t *testing.T) {
+	templates := template.Must(template.New("rows").Parse(`<p>{{len .}} rows`))
+	template.Must(templates.New("no-row.html").Parse(`<p>{{.Code}} {{.Detail}} {{.Status}} {{.Members.row}}`))
+	template.Must(templates.New("405").Parse(`<p>not {{.Title}}`))
+	template.Must(templates.New("broken").Parse(`{{.Nothing}}`))
+	errNoRow := errCanal.Define(404, "no-row", "There is no row").Carries("row", 7)
+	list := func(context.Context, wicketway.None) ([]vesselRow, error) { return rows(), nil }
+	one := func(_ context.Context, in struct {
+		Row string `from:"path row"`
+	}) (string, error) {
+		if in.Row == "7" {
+			return "", errNoRow.New("<None>").With("row", 7)
+		}
+		return "<" + in.Row + ">", nil
+	}
+	pages := html.Pages(templates)
+	always := []wicketway.Way{wicketway.BySuffix(), wicketway.ByQuery("as"), wicketway.ByAccept()}
+	api := build(t,
+		wicketway.Route("GET /accept", list, wicketway.Formats(pages, csv.Lists()), wicketway.Name("rows")),
+		wicketway.Group(wicketway.Formats(wicketway.JSON, pages, csv.Lists()).ChosenBy(always...),
+			wicketway.Route("GET /rows", list),
+			wicketway.Route("GET /rows/all.html", func(context.Context, wicketway.None) ([]int, error) { return []int{1}, nil })),
+		wicketway.Group(wicketway.Formats(pages).ChosenBy(always...),
+			wicketway.Route("GET /rows/{row}", one, wicketway.Fails(errNoRow)),
+			wicketway.Route("GET /broken", one2, wicketway.Name("broken")),
+			wicketway.Route("POST /plain/{row}", one, wicketway.Fails(errNoRow), wicketway.ProblemsInJSON())),
+		wicketway.Route("GET /first", list, wicketway.Formats(csv.Lists(), wicketway.JSON).OrFirst()),
+		wicketway.Route("GET /vendor", list, wicketway.Media("application/vnd.canal+json"), wicketway.Formats(csv.Lists())),
+		wicketway.Route("GET /json", list),
+	)
+	const page, table, plain, wrong = "text/html; charset=utf-8", "text/csv; charset=utf-8; header=present", "application/json", "application/problem+json"
+	for _, c := range []struct {
+		line, accept string
+		status       int
+		media, want  string
+		vary         bool
+	}{
+		{"GET /accept", "", 200, plain, `[{"plate":`, true},
+		{"GET /accept", "*/*", 200, plain, "", true},
+		{"GET /accept", "text/html", 200, page, "<p>2 rows", true},
+		{"GET /accept", "text/*;q=0.5, application/json;q=0.4", 200, page, "", true},
+		{"GET /accept", "text/*;q=0.5, text/html;q=0", 200, table, "", true},
+		{"GET /accept", "TEXT/CSV", 200, table, "", true},
+		{"GET /accept", "text/csv;q=0.3, text/html;q=0.2", 200, table, "", true},
+		{"GET /accept", "application/json;q=0.1, */*;q=0.05", 200, plain, "", true},
+		{"GET /accept", "image/png", 406, wrong, `"offered":["application/json","text/html","text/csv"]`, true},
+		{"GET /accept", "application/json;q=0", 406, wrong, "not-acceptable", true},
+		{"GET /accept.csv", "", 404, wrong, "not-found", true},
+		{"GET /first", "", 200, table, "", true},
+		{"GET /first", "image/png", 200, table, "", true},
+		{"GET /first", "application/json", 200, plain, "", true},
+		{"GET /vendor", "application/json", 200, "application/vnd.canal+json", "", true},
+		{"GET /vendor", "application/vnd.canal+json", 200, "application/vnd.canal+json", "", true},
+		{"GET /json", "image/png", 200, plain, "", false},
+		{"GET /rows.csv", "text/html", 200, table, "", false},
+		{"GET /rows.html", "text/csv", 200, page, "<table", false},
+		{"GET /rows.png", "", 404, wrong, "", true},
+		{"GET /rows?as=csv", "text/html", 200, table, "", false},
+		{"GET /rows.html?as=csv", "", 200, page, "", false},
+		{"GET /rows?as=png", "", 406, wrong, `names no format of this. Offered are json (application/json)`, true},
+		{"GET /rows?as=csv&as=csv", "", 406, wrong, "", true},
+		{"GET /rows/all.html", "", 200, plain, "[1]", true}, // a text of its own comes first
+		{"GET /rows/all.html.csv", "", 200, table, "value\r\n1\r\n", false},
+		{"GET /rows/a.b.html", "", 200, page, "&lt;a.b&gt;", false},
+		{"GET /rows/a.csv", "", 200, plain, `"<a.csv>"`, true}, // not offered there, so it is no suffix
+		{"GET /rows/.html", "", 200, plain, "", true},
+		{"GET /rows/a%2Ehtml", "", 200, page, "", false},
+		{"GET /rows/%41%2Fb.html", "", 200, page, "&lt;A/b&gt;", false},
+		{"HEAD /rows.csv", "", 200, table, "", false},
+		{"POST /rows.csv", "", 405, wrong, "GET, HEAD, OPTIONS", true},
+		{"OPTIONS /rows.csv", "", 204, "", "", false},
+		{"GET /rows/7.html", "", 404, page, "<p>no-row &lt;None&gt; 404 7", false},
+		{"GET /rows/7", "text/html", 404, page, "<p>no-row", true},
+		{"GET /rows/7?as=json", "text/html", 404, wrong, `"row":7`, false},
+		{"GET /rows/7.json", "text/html", 404, wrong, `"row":7`, false},
+		{"GET /broken", "text/html", 500, page, "Something went wrong", true}, // a template that fails
+		{"POST /plain/7", "text/html", 404, wrong, `"row":7`, false},
+	} {
+		w := ask(api, c.line, "Accept: "+c.accept, "")
+		if c.accept == "" {
+			w = ask(api, c.line, "", "")
+		}
+		if w.Code != c.status || w.Header().Get("Content-Type") != c.media || !strings.Contains(w.Body.String(), c.want) || strings.Contains(w.Header().Get("Vary"), "Accept") != c.vary {
+			t.Errorf("%s for %q: %d %v %s, want %d %s %s", c.line, c.accept, w.Code, w.Header(), w.Body, c.status, c.media, c.want)
+		}
+	}
+	const lines = "plate,size.length,size.width,seen,tags,draft,extra,Berth\r\n" +
+		"'=1+1,-3.5,,0001-01-01T00:00:00Z,\"[\"\"a\"\",\"\"b\"\"]\",,\"{\"\"a\"\":2,\"\"b\"\":1}\",'-7\r\n" +
+		"\"OB \"\"x\"\",\r\ny\",0,,2027-05-04T09:30:00Z,[],,{},\r\n"
+	if w := ask(api, "GET /rows.csv", "", ""); w.Body.String() != lines {
+		t.Errorf("as CSV:\n%s\nwant:\n%s", w.Body, lines)
+	}
+	chooses := wicketway.Chain(acceptPages())
+	if w := ask(build(t, chooses, wicketway.Route("GET /accept", list, wicketway.Formats(pages))), "GET /accept", "Accept: image/png", ""); w.Header().Get("Content-Type") != page {
+		t.Errorf("a middleware that sets Accept: %v", w.Header())
+	}
+}
+
+func one2(context.Context, wicketway.None) (string, error) { return "x", nil }
+
+// acceptPages is a middleware that says what its callers accept.
+func acceptPages() wicketway.Middleware {
+	return wicketway.Wrap("accept", func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			r.Header.Set("Accept", "text/html")
+			next.ServeHTTP(w, r)
+		})
+	})
+}
