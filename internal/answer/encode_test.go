@@ -22,26 +22,24 @@ type inner struct {
 }
 
 type wide struct {
-	Text     string         `json:"text"`
-	Empty    string         `json:"empty,omitempty"`
-	List     []inner        `json:"list,omitempty"`
-	Zero     int16          `json:"zero,omitzero"`
-	Plain    []string       // under its own name
-	Number   float64        `json:"number"`
-	Unsigned uint8          `json:"ü"`
-	Flag     bool           `json:"flag"`
-	At       time.Time      `json:"at"`
-	Maybe    time.Time      `json:"maybe,omitzero"`
-	Pointer  **inner        `json:"pointer"`
-	Bytes    []byte         `json:"bytes"`
-	Map      map[string]int `json:"map"`
-	Any      any            `json:"any"`
-	Spoken   speaker        `json:"spoken,omitzero"`
-	Spokens  []*speaker     `json:"spokens"`
-	Arr      [2]int         `json:"arr"`
-	Hidden   string         `json:"-"`
-	Left     func()         `json:"-"`
-	private  int
+	Text     string            `json:"text"`
+	Empty    string            `json:"empty,omitempty"`
+	List     []inner           `json:"list,omitempty"`
+	Zero     int16             `json:"zero,omitzero"`
+	Plain    []string          // under its own name
+	Number   float64           `json:"number"`
+	Unsigned uint8             `json:"ü"`
+	Flag     bool              `json:"flag"`
+	At       time.Time         `json:"at"`
+	Maybe    time.Time         `json:"maybe,omitzero"`
+	Pointer  **inner           `json:"pointer"`
+	Bytes    []byte            `json:"bytes"`
+	Map      map[string]int    `json:"map"`
+	Any      any               `json:"any"`
+	Spoken   speaker           `json:"spoken,omitzero"`
+	Spokens  []*speaker        `json:"spokens"`
+	Arr      [2]int            `json:"arr"`
+	Hidden   string            `json:"-"`
 	Deep     [][][]map[int]int `json:"deep"`
 }
 
