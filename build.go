@@ -56,6 +56,7 @@ func (b *builder) describeProblems(a *API) {
 	}
 	l := &list{outer: root, at: root.at, terms: root.terms}
 	l.terms.guard, l.terms.public, l.terms.scopes, l.terms.version = nil, true, nil, ""
+	l.terms.anyScope, l.terms.rules = nil, nil
 	l.terms.summary = "A kind of problem"
 	b.route(&routePart{
 		at:    root.at,

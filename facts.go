@@ -23,8 +23,10 @@ type Facts struct {
 	Summary  string           `json:"summary,omitzero"`
 	Guard    *GuardInfo       `json:"guard,omitzero"` // nil where everyone may call
 	Scopes   []string         `json:"scopes,omitempty"`
-	Slashes  string           `json:"slashes"`          // redirect, strict, same
-	Formats  *FormatsInfo     `json:"formats,omitzero"` // nil where there is no choice
+	AnyScope [][]string       `json:"anyScope,omitempty"` // of each list one
+	Rules    int              `json:"rules,omitzero"`     // how many Allow has
+	Slashes  string           `json:"slashes"`            // redirect, strict, same
+	Formats  *FormatsInfo     `json:"formats,omitzero"`   // nil where there is no choice
 	Files    bool             `json:"files,omitzero"`
 	Chain    []MiddlewareInfo `json:"chain,omitempty"`
 	Attached []AttachedInfo   `json:"attached,omitempty"`
@@ -44,6 +46,8 @@ type GuardInfo struct {
 	Format string `json:"format,omitzero"`
 	In     string `json:"in,omitzero"`
 	Field  string `json:"field,omitzero"`
+	// Any are the guards of which one is enough, where there are several.
+	Any []GuardInfo `json:"any,omitempty"`
 	// After is how many of the chain come before the guard.
 	After int   `json:"after,omitzero"`
 	At    Place `json:"at"`
@@ -141,17 +145,9 @@ func (r *resolved) makeFacts() Facts {
 	}
 	if r.guarded() {
 		s := t.guard.Scheme()
-		f.Guard = &GuardInfo{
-			Name:   s.Name,
-			Type:   s.Type,
-			Scheme: s.Scheme,
-			Format: s.Format,
-			In:     s.In,
-			Field:  s.Field,
-			After:  t.after,
-			At:     t.guardAt.info(),
-		}
-		f.Scopes = t.scopes
+		f.Guard = guardInfo(s, t.guardAt.info())
+		f.Guard.After = t.after
+		f.Scopes, f.AnyScope, f.Rules = t.scopes, t.anyScope, len(t.rules)
 	}
 	if r.input != nil {
 		if r.ties != nil && r.ties.conditional != nil {
@@ -180,6 +176,22 @@ func (r *resolved) makeFacts() Facts {
 		return cmp.Or(cmp.Compare(x.Status, y.Status), cmp.Compare(x.Code, y.Code))
 	})
 	return f
+}
+
+func guardInfo(s Scheme, at Place) *GuardInfo {
+	g := &GuardInfo{
+		Name:   s.Name,
+		Type:   s.Type,
+		Scheme: s.Scheme,
+		Format: s.Format,
+		In:     s.In,
+		Field:  s.Field,
+		At:     at,
+	}
+	for _, one := range s.Any {
+		g.Any = append(g.Any, *guardInfo(one, at))
+	}
+	return g
 }
 
 func chainInfo(of []*chained) []MiddlewareInfo {
@@ -323,8 +335,11 @@ func (r *resolved) raises() (all []raisedKind) {
 	}
 	if r.guarded() {
 		add("guard", t.guard.Scheme().Raises...)
-		if len(t.scopes) > 0 {
+		if len(t.scopes) > 0 || len(t.anyScope) > 0 {
 			add("guard", ErrScopeMissing)
+		}
+		for _, rule := range t.rules {
+			add("rule", rule.kind)
 		}
 	}
 	if len(t.seats) > 0 {

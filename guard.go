@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"context"
 	"net/http"
 	"reflect"
 
@@ -35,19 +36,60 @@ type Scheme struct {
 	// In and Field say where a key is sent, where the type is apiKey: header and
 	// X-Api-Key.
 	In, Field string
+	// Any are the schemes of which one is enough, where the guard takes several.
+	Any []Scheme
 	// Raises are the kinds of problem that the guard refuses callers with.
 	Raises []*problem.Kind
 	// Reads are the types of attached values that the guard reads (see [Attach]).
 	Reads []reflect.Type
 }
 
-// An Identity is who sent a request. It must not be changed once a guard has
-// returned it.
+// A HeaderGuard is an Authenticator that sets header fields of the answer as well, such as a
+// cookie that goes on for longer. Where a guard has the method it is asked instead of
+// Authenticate.
+type HeaderGuard interface {
+	Authenticator
+	AuthenticateTo(answer http.Header, r *http.Request) (*Identity, error)
+}
+
+// An Identity is who sent a request. A guard must not change it once it has returned it, nor
+// what it holds: it may give the same one to many requests.
 type Identity struct {
 	// Subject names the caller; "" is nobody.
 	Subject string
-	// Scopes are what the caller may do.
+	// Scopes are what the caller may do. Handlers get a copy.
 	Scopes []string
+	// Claims are what else a token says, in a type of the user's (see [ClaimsOf]).
+	Claims any
+	// Account is what the guard has loaded of the caller (see [AccountOf]).
+	Account any
+	// Proof is what the caller was known by, in a type of the guard's: auth.Token.
+	Proof any
+}
+
+// Caller is who sent the request, in handlers and in middleware alike: the zero
+// Identity as long as no guard has said so. In an API that is mounted in another one and has
+// no guard of its own it is the caller of that one.
+func Caller(ctx context.Context) Identity {
+	for s := stateOf(ctx); s != nil; s = s.outer() {
+		if id := s.caller.Load(); id != nil {
+			return *id
+		}
+	}
+	return Identity{}
+}
+
+// ClaimsOf gives the claims of the caller's token; false where they are of another type.
+func ClaimsOf[T any](ctx context.Context) (claims T, ok bool) {
+	claims, ok = Caller(ctx).Claims.(T)
+	return claims, ok
+}
+
+// AccountOf gives the account of the caller, as the guard has loaded it; false where it is of
+// another type.
+func AccountOf[T any](ctx context.Context) (account T, ok bool) {
+	account, ok = Caller(ctx).Account.(T)
+	return account, ok
 }
 
 // ErrScopeMissing is raised where the caller lacks a scope that a route needs.

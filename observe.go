@@ -4,7 +4,7 @@ import "context"
 
 // A Step is one of the things that happen to a request, in this order: the middleware of its
 // chain, with the guard in its place among it, the seats that Limits.AtOnce counts,
-// reading the input, the call of the route's function or handler, and sending the output.
+// reading the input, the rules of Allow, the call of the route's function or handler, and sending the output.
 // Where one fails the rest is left out, and the failure is sent.
 type Step struct {
 	Kind StepKind
@@ -24,6 +24,8 @@ const (
 	StepSeats
 	// StepRead reads and checks the input.
 	StepRead
+	// StepAllow asks the rules of Allow.
+	StepAllow
 	// StepCall calls the route's function, or its handler.
 	StepCall
 	// StepSend sends the output.
@@ -32,9 +34,9 @@ const (
 	StepFail
 )
 
-// String gives the kind in lower case: middleware, guard, seats, read, call, send, fail.
+// String gives the kind in lower case: middleware, guard, seats, read, allow, call, send, fail.
 func (k StepKind) String() string {
-	return [...]string{"middleware", "guard", "seats", "read", "call", "send", "fail"}[k]
+	return [...]string{"middleware", "guard", "seats", "read", "allow", "call", "send", "fail"}[k]
 }
 
 // An Observer is notified of the steps of requests as they happen, by the goroutine in

@@ -258,6 +258,11 @@ func (b *builder) checkSettings() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
+				if s.suits != nil && !overruled(s, l, r) && s.acts(r) {
+					if err := s.suits(r); err != nil {
+						b.mistake(s.at, "%s: %s: %v", s.name, r.line(), err)
+					}
+				}
 				if !l.used[i] && (s.acts == nil || s.acts(r)) && !overruled(s, l, r) {
 					l.used[i] = true
 				}

@@ -30,8 +30,10 @@ type setting struct {
 	// says what is missing where it has none on any.
 	acts  func(r *resolved) bool
 	lacks string
-	// check says what is wrong about a route on which it has an effect.
+	// check says what is wrong about a route on which it has an effect; suits does so without
+	// its facts.
 	check func(Facts) error
+	suits func(*resolved) error
 }
 
 // A reporter takes down what is wrong with settings.
@@ -63,6 +65,8 @@ const (
 	slotAccess
 	slotPublicMethods
 	slotScopes
+	slotAnyScope
+	slotAllow
 	slotFails
 	slotAnswers
 	slotSummary

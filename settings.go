@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"mime"
 	"net/http"
@@ -79,7 +80,7 @@ func Public(methods ...string) Setting {
 		slot: slotAccess,
 		mode: replaces,
 		apply: func(_ reporter, _ place, t *terms) {
-			t.guard, t.public, t.open, t.scopes = nil, true, nil, nil
+			t.guard, t.public, t.open, t.scopes, t.anyScope, t.rules = nil, true, nil, nil, nil, nil
 		},
 		acts: func(r *resolved) bool {
 			for l := r.list; l != nil; l = l.outer {
@@ -121,20 +122,81 @@ func Scopes(needed ...string) Setting {
 		name: "Scopes",
 		slot: slotScopes,
 		apply: func(b reporter, at place, t *terms) {
-			if len(needed) == 0 {
-				b.mistake(at, "Scopes: none is given: leave it out, or name some")
-			}
-			for _, scope := range needed {
-				if scope == "" || strings.ContainsFunc(scope,
-					func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
-					b.mistake(at, "Scopes: %q is no scope: one is a word without spaces, quotes and backslashes (RFC 6749, 3.3); write Scopes(\"a\", \"b\") for two", scope)
-				}
-			}
+			checkScopes(b, at, "Scopes", needed)
 			t.scopes = append(t.scopes, needed...)
 		},
 		acts:  (*resolved).guarded,
 		lacks: "no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out",
 	}
+}
+
+func checkScopes(b reporter, at place, setting string, scopes []string) {
+	if len(scopes) == 0 {
+		b.mistake(at, "%s: none is given: leave it out, or name some", setting)
+	}
+	for _, scope := range scopes {
+		if scope == "" || strings.ContainsFunc(scope,
+			func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
+			b.mistake(at, "%s: %q is no scope: one is a word without spaces, quotes and backslashes (RFC 6749, 3.3); write %s(\"a\", \"b\") for two", setting, scope, setting)
+		}
+	}
+}
+
+// AnyScope is what the caller must have been granted one of, beside what [Scopes] and other
+// AnyScopes ask for.
+func AnyScope(oneOf ...string) Setting {
+	return setting{
+		at:   here(0),
+		name: "AnyScope",
+		slot: slotAnyScope,
+		apply: func(b reporter, at place, t *terms) {
+			checkScopes(b, at, "AnyScope", oneOf)
+			t.anyScope = append(t.anyScope[:len(t.anyScope):len(t.anyScope)], oneOf)
+		},
+		acts:  (*resolved).guarded,
+		lacks: "no guard holds here, so there is no caller to have scopes: add Guard, or leave AnyScope out",
+	}
+}
+
+// Allow lets a rule decide, once the input has been read and checked, whether the caller may do
+// what it asks for. Where the rule says false the route is not called, and the kind is raised: one
+// of status 403, or of 404 where callers are not to know what is there. All rules must hold. The
+// input is that of the route.
+//
+//	wicketway.Allow(ErrNoSuchPassage, func(ctx context.Context, caller wicketway.Identity, in onePassage) (bool, error) {
+//		return desk.owns(ctx, caller.Subject, in.Passage)
+//	})
+func Allow[In any](kind *problem.Kind, rule func(ctx context.Context, caller Identity, in In) (bool, error)) Setting {
+	in := reflect.TypeFor[In]()
+	return setting{
+		at:   here(0),
+		name: "Allow",
+		slot: slotAllow,
+		apply: func(b reporter, at place, t *terms) {
+			b.kind(at, "Allow", kind)
+			if rule == nil {
+				b.mistake(at, "Allow: the rule is nil")
+				return
+			}
+			t.rules = append(t.rules[:len(t.rules):len(t.rules)], allowRule{kind, func(ctx context.Context, caller Identity, in any) (bool, error) {
+				return rule(ctx, caller, *in.(*In))
+			}})
+		},
+		acts:  func(r *resolved) bool { return r.guarded() && isTyped(r) },
+		lacks: "no route here has a function and a guard, so there is no input and no caller to decide about",
+		suits: func(r *resolved) error {
+			if r.part.in != in && isTyped(r) {
+				return fmt.Errorf("the rule decides about %s, but the input of the route is %s", in, r.part.in)
+			}
+			return nil
+		},
+	}
+}
+
+// An allowRule is what Allow has said.
+type allowRule struct {
+	kind *problem.Kind
+	ask  func(ctx context.Context, caller Identity, in any) (bool, error) // in is a pointer
 }
 
 // Fails names the kinds of problem that a route can raise itself.

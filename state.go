@@ -223,17 +223,6 @@ func escapedQuery(query string) string {
 	return b.String()
 }
 
-// Caller is who sent the request, in handlers and in middleware alike: the zero
-// Identity as long as no guard has said so.
-func Caller(ctx context.Context) Identity {
-	if s := stateOf(ctx); s != nil {
-		if id := s.caller.Load(); id != nil {
-			return *id
-		}
-	}
-	return Identity{}
-}
-
 // Attached gives the value of a type that holds for the route of a request; false where
 // none is attached, and outside of an API's request. In an API that is mounted in another
 // one its own come first.

@@ -44,7 +44,7 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 			if t.method == anyMethod && !t.terms().guards(s.request.Method) {
 				continue // what Public opens of a handler for all methods
 			}
-			if err := s.take(step.Step, func() error { return t.terms().admit(r, s) }); err != nil {
+			if err := s.take(step.Step, func() error { return t.terms().admit(w, r, s) }); err != nil {
 				Fail(w, r, err)
 				return
 			}
@@ -103,32 +103,64 @@ func (s *state) takeObserved(observers []Observer, step Step, do func() error) e
 }
 
 // admit asks the guard about a request.
-func (t *terms) admit(r *http.Request, s *state) error {
-	caller, err := t.guard.Authenticate(r)
+func (t *terms) admit(w http.ResponseWriter, r *http.Request, s *state) error {
+	var caller *Identity
+	var err error
+	if g, ok := t.guard.(HeaderGuard); ok {
+		caller, err = g.AuthenticateTo(w.Header(), r)
+	} else {
+		caller, err = t.guard.Authenticate(r)
+	}
 	if err != nil {
 		return err
 	}
 	if caller == nil {
 		return fmt.Errorf("the guard %s gave neither a caller nor an error", t.guard.Scheme().Name)
 	}
-	s.caller.Store(caller)
+	own := *caller // what handlers do with it stays with the request
+	own.Scopes = slices.Clone(caller.Scopes)
+	s.caller.Store(&own)
 	for _, scope := range t.scopes {
 		if !slices.Contains(caller.Scopes, scope) {
-			return ErrScopeMissing.Newf("This needs %s; the caller has %s.", scopeList(t.scopes),
-				scopeList(caller.Scopes)).
-				With("scopes", t.scopes).
-				WithHeader("WWW-Authenticate", t.guard.Challenge(t.scopes))
+			return t.lacks(caller, t.scopes, "the scope ", "the scopes ")
+		}
+	}
+	for _, oneOf := range t.anyScope {
+		if !slices.ContainsFunc(oneOf, func(scope string) bool { return slices.Contains(caller.Scopes, scope) }) {
+			return t.lacks(caller, oneOf, "the scope ", "one of the scopes ")
 		}
 	}
 	return nil
 }
 
-func scopeList(scopes []string) string {
+// lacks is the refusal of a known caller (RFC 6750, 3.1).
+func (t *terms) lacks(caller *Identity, needed []string, one, several string) error {
+	return ErrScopeMissing.Newf("This needs %s; the caller has %s.", scopeList(needed, one, several),
+		scopeList(caller.Scopes, "the scope ", "the scopes ")).
+		With("scopes", needed).
+		WithHeader("WWW-Authenticate", t.guard.Challenge(needed))
+}
+
+func scopeList(scopes []string, one, several string) string {
 	switch len(scopes) {
 	case 0:
 		return "no scope"
 	case 1:
-		return "the scope " + scopes[0]
+		return one + scopes[0]
 	}
-	return "the scopes " + strings.Join(scopes, ", ")
+	return several + strings.Join(scopes, ", ")
+}
+
+// allow asks the rules about what a caller wants to do; in is a pointer to the input.
+func (t *terms) allow(r *http.Request, in any, s *state) error {
+	for _, rule := range t.rules {
+		ok, err := rule.ask(r.Context(), *s.caller.Load(), in)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return rule.kind.New("")
+		}
+	}
+	return nil
 }

@@ -24,6 +24,8 @@ type terms struct {
 	open     []string // the methods for which the guard is not asked
 	public   bool
 	scopes   []string
+	anyScope [][]string // of each list one
+	rules    []allowRule
 	fails    []*problem.Kind
 	attached []any         // by Attach, nearest first
 	answers  int           // the status of a success; 0: 200, or 204 for None

@@ -30,6 +30,11 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 	}); err != nil {
 		return err
 	}
+	if t := s.target.terms(); t.rules != nil && s.caller.Load() != nil {
+		if err := s.take(Step{Kind: StepAllow}, func() error { return t.allow(r, &in, s) }); err != nil {
+			return err
+		}
+	}
 	var out Out
 	if err := s.take(Step{Kind: StepCall}, func() (err error) {
 		if out, err = t.call(r.Context(), in); err == nil {

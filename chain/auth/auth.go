@@ -1,131 +1,221 @@
 // Package auth has guards: they find out who sent a request.
+//
+//	wicketway.Guard(auth.Bearer(auth.PEM("ES256", publicKey).IssuedBy("https://id.canal.example"),
+//		auth.Audience("canal"), auth.Accounts(desk.account)))
+//
+// [Bearer] takes tokens (JWT), [Key] keys for programs, [Basic] names with passwords,
+// [Certificate] client certificates and [Sessions] cookies; [Any] offers several. What they have
+// in common is said by options. A refusal names its reason in its code and in the field
+// WWW-Authenticate, and never whether an account exists.
+//
+// All guards are safe for concurrent use.
 package auth
 
 import (
-	"errors"
-	"fmt"
+	"context"
 	"net/http"
 	"strings"
-
-	"github.com/golang-jwt/jwt/v5"
+	"time"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/problem"
 )
 
-// What a guard refuses a caller for. All belong to problem.Unauthorized.
+// What a guard refuses a caller for.
 var (
 	ErrTokenMissing = problem.Unauthorized.Define(http.StatusUnauthorized, "token-missing",
 		"The request has no token")
 	ErrTokenMalformed = problem.Unauthorized.Define(http.StatusUnauthorized, "token-malformed",
 		"The token cannot be read")
-	ErrTokenExpired  = problem.Unauthorized.Define(http.StatusUnauthorized, "token-expired", "The token has expired")
+	ErrTokenExpired = problem.Unauthorized.Define(http.StatusUnauthorized, "token-expired", "The token has expired").
+			Means("Get a new one.")
 	ErrTokenRejected = problem.Unauthorized.Define(http.StatusUnauthorized, "token-rejected",
 		"The token is not accepted")
+	ErrKeyMissing = problem.Unauthorized.Define(http.StatusUnauthorized, "key-missing",
+		"The request has no key")
+	ErrKeyRejected = problem.Unauthorized.Define(http.StatusUnauthorized, "key-rejected",
+		"The key is not accepted")
+	ErrPasswordMissing = problem.Unauthorized.Define(http.StatusUnauthorized, "password-missing",
+		"The request has no name and password")
+	ErrPasswordRejected = problem.Unauthorized.Define(http.StatusUnauthorized, "password-rejected",
+		"Name and password are not accepted")
+	ErrCertificateMissing = problem.Unauthorized.Define(http.StatusUnauthorized, "certificate-missing",
+		"The connection has no certificate of the caller")
+	ErrCertificateRejected = problem.Unauthorized.Define(http.StatusUnauthorized, "certificate-rejected",
+		"The certificate is not accepted")
+	ErrSessionMissing = problem.Unauthorized.Define(http.StatusUnauthorized, "session-missing",
+		"The caller has not signed in")
+	ErrSessionExpired = problem.Unauthorized.Define(http.StatusUnauthorized, "session-expired",
+		"The session has ended").Means("Sign in again.")
+	ErrCrossOrigin = problem.Forbidden.Define(http.StatusForbidden, "cross-origin",
+		"The request comes from a page of another origin")
+	ErrAccountUnavailable = problem.Forbidden.Define(http.StatusForbidden, "account-unavailable",
+		"The caller's account cannot be used").Means("It is locked, or there is none any more.")
+	ErrKeysUnavailable = problem.Define(http.StatusServiceUnavailable, "keys-unavailable",
+		"The keys for tokens are not at hand").Means("Try again in a moment.")
 )
 
-// Keys say which tokens are trusted: the algorithms, which are never read from
-// the token alone, and the key for each.
-type Keys struct {
-	algorithms []string
-	key        any
-	wrong      error // what is wrong with the key
+// An Option says how a guard decides. One that means nothing to a guard is a mistake at Build.
+type Option struct {
+	name   string
+	guards string // for which it is, by name
+	set    func(*options)
 }
 
-// HS256 trusts tokens signed with a shared secret (RFC 7518, 3.2), which must
-// have 32 bytes at least.
-func HS256(secret []byte) Keys {
-	k := Keys{algorithms: []string{jwt.SigningMethodHS256.Alg()}, key: secret}
-	if len(secret) < 32 {
-		k.wrong = fmt.Errorf("auth.HS256: the secret has %d bytes, 32 at least are needed (RFC 7518, 3.2)", len(secret))
-	}
-	return k
+// options are what all guards share.
+type options struct {
+	realm    string
+	says     func(kind *problem.Kind) string
+	accounts func(ctx context.Context, caller wicketway.Identity) (any, error)
+	now      func() time.Time
+
+	audience []string
+	leeway   time.Duration
+	require  []string
+	typ      string
+	claims   *claimsType
+	revoked  func(ctx context.Context, t Token) (bool, error)
+	remember int
+	header   string
 }
 
-// Bearer asks for a bearer token (RFC 6750) that is a JWT (RFC 7519) with a
-// subject and an expiry. The claim scope holds the scopes, separated by spaces
-// (RFC 8693, 4.2). The token is read from the field Authorization alone.
-func Bearer(keys Keys) wicketway.Authenticator {
-	return &bearer{
-		keys:   keys,
-		parser: jwt.NewParser(jwt.WithValidMethods(keys.algorithms), jwt.WithExpirationRequired()),
-	}
+const allGuards = "bearer key basic certificate session"
+
+// Realm names what is protected, in WWW-Authenticate (RFC 9110, 11.5); "api" without it.
+func Realm(name string) Option {
+	return Option{"Realm", allGuards, func(o *options) { o.realm = name }}
 }
 
-type bearer struct {
-	keys   Keys
-	parser *jwt.Parser
+// Says replaces the sentences that refused callers read, by kind; "" leaves one as it is. It is
+// called for every refusal.
+func Says(sentence func(kind *problem.Kind) string) Option {
+	return Option{"Says", allGuards, func(o *options) { o.says = sentence }}
 }
 
-// Scheme is for listings, the catalogue of problems and the contract.
-func (b *bearer) Scheme() wicketway.Scheme {
-	return wicketway.Scheme{
-		Name:   "bearer",
-		Type:   "http",
-		Scheme: "Bearer",
-		Format: "JWT",
-		Raises: []*problem.Kind{ErrTokenMissing, ErrTokenMalformed, ErrTokenExpired, ErrTokenRejected},
-	}
+// Accounts loads the account of a caller, once a request; wicketway.AccountOf gives it to
+// handlers. Where it is nil, or the error is [ErrAccountUnavailable], the caller is refused with
+// that kind; any other error fails the request.
+func Accounts(load func(ctx context.Context, caller wicketway.Identity) (any, error)) Option {
+	return Option{"Accounts", allGuards, func(o *options) { o.accounts = load }}
 }
 
-// Check is asked by Build.
-func (b *bearer) Check() error { return b.keys.wrong }
-
-func (b *bearer) find(*jwt.Token) (any, error) { return b.keys.key, b.keys.wrong }
-
-func (b *bearer) Authenticate(r *http.Request) (*wicketway.Identity, error) {
-	fields := r.Header["Authorization"]
-	if len(fields) > 1 { // RFC 9110, 5.3: it is no list, so nobody knows which counts
-		return nil, refuse(ErrTokenMalformed, "The field Authorization stands more than once.", nil)
-	}
-	field := r.Header.Get("Authorization")
-	if field == "" {
-		return nil, refuse(ErrTokenMissing, "Send a token in the field Authorization: Bearer TOKEN.", nil)
-	}
-	scheme, token, _ := strings.Cut(field, " ")
-	if !strings.EqualFold(scheme, "Bearer") {
-		return nil, refuse(ErrTokenMissing, "The field Authorization has another scheme than Bearer.", nil)
-	}
-	var c claims
-	if _, err := b.parser.ParseWithClaims(strings.TrimLeft(token, " "), &c, b.find); err != nil {
-		return nil, explain(err)
-	}
-	if c.Subject == "" {
-		return nil, refuse(ErrTokenRejected, "The token names no subject.", nil)
-	}
-	return &wicketway.Identity{Subject: c.Subject, Scopes: strings.Fields(c.Scope)}, nil
+// Clock takes the place of time.Now, for tests.
+func Clock(now func() time.Time) Option {
+	return Option{"Clock", allGuards, func(o *options) { o.now = now }}
 }
 
-type claims struct {
-	jwt.RegisteredClaims
-	Scope string `json:"scope"`
+// Audience names this service to those who issue tokens: one whose claim aud names none of them
+// is refused (RFC 7519, 4.1.3), and so is one without the claim. Without an Audience a token that
+// is for anybody by name is refused.
+func Audience(names ...string) Option {
+	return Option{"Audience", "bearer", func(o *options) { o.audience = names }}
 }
 
-// explain finds the kind for what the JWT package refuses.
-func explain(err error) error {
-	switch {
-	case errors.Is(err, jwt.ErrTokenMalformed):
-		return refuse(ErrTokenMalformed, "The token is not a JWT.", err)
-	case errors.Is(err, jwt.ErrTokenExpired):
-		return refuse(ErrTokenExpired, "The token has expired; get a new one.", err)
-	case errors.Is(err, jwt.ErrTokenNotValidYet), errors.Is(err, jwt.ErrTokenUsedBeforeIssued):
-		return refuse(ErrTokenRejected, "The token is not valid yet.", err)
-	case errors.Is(err, jwt.ErrTokenRequiredClaimMissing):
-		return refuse(ErrTokenRejected, "The token has no expiry.", err)
+// Leeway is by how much clocks may differ where exp, nbf and iat are asked; 30 seconds without
+// it.
+func Leeway(d time.Duration) Option {
+	return Option{"Leeway", "bearer", func(o *options) { o.leeway = d }}
+}
+
+// Require names claims that a token must have, beside sub and exp.
+func Require(claims ...string) Option {
+	return Option{"Require", "bearer", func(o *options) { o.require = claims }}
+}
+
+// Typ is what the header of a token must call it (RFC 8725, 3.11): at+jwt for RFC 9068.
+func Typ(name string) Option {
+	return Option{"Typ", "bearer", func(o *options) { o.typ = name }}
+}
+
+// Claims decodes what else a token says into a T; wicketway.ClaimsOf[T] gives it to handlers. A
+// token whose claims are no T is refused.
+func Claims[T any]() Option {
+	return Option{"Claims", "bearer", func(o *options) { o.claims = claimsAs[T]() }}
+}
+
+// Revoked is asked at every request whether a token has been taken back.
+func Revoked(ask func(ctx context.Context, t Token) (bool, error)) Option {
+	return Option{"Revoked", "bearer", func(o *options) { o.revoked = ask }}
+}
+
+// Remember is how many verified tokens, or passwords, are kept in memory, so that they need not
+// be verified again; 4,096 without it, and 0 keeps none.
+func Remember(n int) Option {
+	return Option{"Remember", "bearer basic", func(o *options) { o.remember = n }}
+}
+
+// Header is the field that a key comes in; X-Api-Key without it.
+func Header(name string) Option {
+	return Option{"Header", "key", func(o *options) { o.header = name }}
+}
+
+// A guard is what all of them have.
+type guard struct {
+	options
+	name  string // bearer
+	wrong []error
+}
+
+func newGuard(name string, settings []Option) guard {
+	g := guard{name: name, options: options{realm: "api", leeway: 30 * time.Second, now: time.Now, remember: 4096, header: "X-Api-Key"}}
+	for _, s := range settings {
+		if s.set == nil {
+			continue
+		}
+		if !strings.Contains(s.guards, name) {
+			g.wrongf("%s means nothing to it", s.name)
+		}
+		s.set(&g.options)
 	}
-	return refuse(ErrTokenRejected, "The token's signature or algorithm is not accepted.", err)
+	return g
 }
 
-// refuse makes the problem and its challenge. Where no token was sent the
-// challenge names no error (RFC 6750, 3.1).
-func refuse(kind *problem.Kind, detail string, cause error) error {
-	challenge := "Bearer"
-	if kind != ErrTokenMissing {
-		challenge = `Bearer error="invalid_token", error_description="` + strings.TrimSuffix(detail, ".") + `"`
+// refuse makes the problem for a refusal, with its challenge.
+func (g *guard) refuse(kind *problem.Kind, detail, challenge string, cause error) error {
+	if g.says != nil {
+		if own := g.says(kind); own != "" {
+			detail = own
+		}
 	}
-	return kind.New(detail).Because(cause).WithHeader("WWW-Authenticate", challenge)
+	p := kind.New(detail).Because(cause)
+	if challenge != "" {
+		p.WithHeader("WWW-Authenticate", challenge)
+	}
+	return p
 }
 
-func (b *bearer) Challenge(scopes []string) string {
-	return `Bearer error="insufficient_scope", scope="` + strings.Join(scopes, " ") + `"`
+// account gives a caller its account.
+func (g *guard) account(r *http.Request, caller *wicketway.Identity) (*wicketway.Identity, error) {
+	if g.accounts == nil {
+		return caller, nil
+	}
+	own := *caller
+	var err error
+	own.Account, err = g.accounts(r.Context(), own)
+	if err != nil {
+		return nil, err
+	}
+	if own.Account == nil {
+		return nil, g.refuse(ErrAccountUnavailable, "The account of the caller is not in use.", "", nil)
+	}
+	return &own, nil
+}
+
+// raises adds the kinds that options bring.
+func (g *guard) raises(kinds ...*problem.Kind) []*problem.Kind {
+	if g.accounts != nil {
+		kinds = append(kinds, ErrAccountUnavailable)
+	}
+	return kinds
+}
+
+// quoted writes a text as the value of a parameter (RFC 9110, 5.6.4); what RFC 6750, 3 does not
+// let stand there is left out.
+func quoted(text string) string {
+	return `"` + strings.Map(func(c rune) rune {
+		if c < ' ' || c > '~' || c == '"' || c == '\\' {
+			return -1
+		}
+		return c
+	}, text) + `"`
 }

@@ -108,10 +108,17 @@ func access(r wicketway.Facts) string {
 	if r.Guard == nil {
 		return "everyone"
 	}
-	if len(r.Scopes) == 0 {
-		return r.Guard.Name
+	who, needs := r.Guard.Name, slices.Clone(r.Scopes)
+	for _, oneOf := range r.AnyScope {
+		needs = append(needs, strings.Join(oneOf, " or "))
 	}
-	return r.Guard.Name + " with " + strings.Join(r.Scopes, ", ")
+	if len(needs) > 0 {
+		who += " with " + strings.Join(needs, ", ")
+	}
+	if r.Rules > 0 {
+		who += ", by rule"
+	}
+	return who
 }
 
 func methodName(m string) string {

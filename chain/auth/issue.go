@@ -1,0 +1,122 @@
+package auth
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/golang-jwt/jwt/v5"
+	"github.com/google/uuid"
+
+	"context"
+	"github.com/wicketway/wicketway"
+	"strings"
+)
+
+// A NewToken is what [Issue] makes a token of.
+type NewToken struct {
+	Subject  string
+	Scopes   []string
+	Lifetime time.Duration // more than 0
+	// Audience is for whom it is; without it the first of the guard's own.
+	Audience string
+	// Claims are what else it says: a value that JSON writes as an object. It cannot take the
+	// place of a registered claim.
+	Claims any
+}
+
+// Issue makes a token that a guard made by [Bearer] takes, with the first of its keys that can
+// sign: what a route for signing in needs. It has an id of its own (jti), by which it can be
+// revoked.
+func Issue(by wicketway.Authenticator, t NewToken) (string, error) {
+	b, ok := by.(*bearer)
+	if !ok {
+		return "", fmt.Errorf("auth.Issue: %T takes no tokens", by)
+	}
+	key := b.keys.signer()
+	switch {
+	case key == nil:
+		return "", errors.New("auth.Issue: the guard has no key that can sign: a secret or a private key")
+	case t.Subject == "":
+		return "", errors.New("auth.Issue: the token names no subject")
+	case t.Lifetime <= 0:
+		return "", fmt.Errorf("auth.Issue: the lifetime %v is over already", t.Lifetime)
+	}
+	claims := jwt.MapClaims{}
+	if t.Claims != nil {
+		text, err := json.Marshal(t.Claims)
+		if err == nil {
+			err = json.Unmarshal(text, &claims)
+		}
+		if err != nil {
+			return "", fmt.Errorf("auth.Issue: the claims: %w", err)
+		}
+	}
+	id, err := uuid.NewV7()
+	if err != nil {
+		return "", err
+	}
+	now := b.now()
+	claims["sub"], claims["exp"], claims["iat"], claims["jti"] = t.Subject, now.Add(t.Lifetime).Unix(), now.Unix(), id.String()
+	if len(t.Scopes) > 0 {
+		claims["scope"] = strings.Join(t.Scopes, " ")
+	}
+	if key.issuer != "" {
+		claims["iss"] = key.issuer
+	}
+	if t.Audience == "" && len(b.audience) > 0 {
+		t.Audience = b.audience[0]
+	}
+	if t.Audience != "" {
+		claims["aud"] = t.Audience
+	}
+	token := jwt.NewWithClaims(key.method, claims)
+	if key.kid != "" {
+		token.Header["kid"] = key.kid
+	}
+	if b.typ != "" {
+		token.Header["typ"] = b.typ
+	}
+	return token.SignedString(key.private)
+}
+
+// Revocations are the ids of tokens and sessions that were taken back, in memory, until they
+// would have ended by themselves. The zero Revocations is empty and ready; it is safe for
+// concurrent use.
+type Revocations struct {
+	mu  sync.RWMutex
+	ids map[string]time.Time // until when
+}
+
+// Add takes an id back, until a time after which it is refused anyway.
+func (r *Revocations) Add(id string, until time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.ids == nil {
+		r.ids = map[string]time.Time{}
+	}
+	now := time.Now()
+	if len(r.ids)%64 == 63 { // once in a while
+		for old, end := range r.ids {
+			if end.Before(now) {
+				delete(r.ids, old)
+			}
+		}
+	}
+	r.ids[id] = until
+}
+
+// Has reports whether an id was taken back.
+func (r *Revocations) Has(id string) bool {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	_, there := r.ids[id]
+	return there
+}
+
+// Revoked is the option that refuses tokens whose ids were taken back.
+func (r *Revocations) Revoked() Option {
+	return Revoked(func(_ context.Context, t Token) (bool, error) { return t.ID != "" && r.Has(t.ID), nil })
+}

@@ -1,0 +1,251 @@
+package auth
+
+import (
+	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/go-json-experiment/json"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/problem"
+)
+
+// Sessions keep who has signed in with a browser, in a cookie that is encrypted by AES-256-GCM: it
+// has the prefix __Host-, and is Secure, HttpOnly and SameSite=Lax (RFC 6265bis). It ends after a
+// time without requests, and after a time in all; the cookie is renewed while it is used. Requests
+// that change something and come from pages of another origin are refused
+// (net/http.CrossOriginProtection).
+type Sessions struct {
+	guard
+	name           string
+	sealers        []cipher.AEAD // the first seals
+	idle, absolute time.Duration
+	revoked        Revocations
+	isRevoked      func(ctx context.Context, id string) (bool, error)
+	revoke         func(ctx context.Context, id string, until time.Time) error
+	origins        *http.CrossOriginProtection
+}
+
+// SessionSettings say how sessions are kept.
+type SessionSettings struct {
+	// Secrets seal the cookies; each has 32 bytes at least. The first seals new ones, the others
+	// open those that were sealed before it came.
+	Secrets [][]byte
+	// Name is that of the cookie, after __Host-; "session" where it is "".
+	Name string
+	// Idle is how long a session lasts without a request; 30 minutes where it is 0.
+	Idle time.Duration
+	// Absolute is how long it lasts in all; 12 hours where it is 0.
+	Absolute time.Duration
+	// IsRevoked and Revoke keep the ids of sessions that were ended by signing out where several
+	// servers share them; nil: in memory.
+	IsRevoked func(ctx context.Context, id string) (bool, error)
+	Revoke    func(ctx context.Context, id string, until time.Time) error
+	// Origins are trusted though they are others: https://canal.example.
+	Origins []string
+}
+
+// NewSessions makes a guard that takes sessions.
+func NewSessions(s SessionSettings, how ...Option) *Sessions {
+	g := &Sessions{guard: newGuard("session", how), name: "__Host-session", idle: 30 * time.Minute, absolute: 12 * time.Hour,
+		isRevoked: s.IsRevoked, revoke: s.Revoke, origins: http.NewCrossOriginProtection()}
+	if s.Name != "" {
+		g.name = "__Host-" + s.Name
+	}
+	if err := (&http.Cookie{Name: g.name, Value: "x"}).Valid(); err != nil {
+		g.wrongf("the name %q: %v", s.Name, err)
+	}
+	if s.Idle > 0 {
+		g.idle = s.Idle
+	}
+	if s.Absolute > 0 {
+		g.absolute = s.Absolute
+	}
+	if (s.IsRevoked == nil) != (s.Revoke == nil) {
+		g.wrongf("IsRevoked and Revoke go together")
+	}
+	for _, origin := range s.Origins {
+		if err := g.origins.AddTrustedOrigin(origin); err != nil {
+			g.wrongf("the origin %q: %v", origin, err)
+		}
+	}
+	if len(s.Secrets) == 0 {
+		g.wrongf("no secret is given to seal cookies with")
+	}
+	for i, secret := range s.Secrets {
+		if len(secret) < 32 {
+			g.wrongf("secret %d has %d bytes, 32 at least are needed", i+1, len(secret))
+			continue
+		}
+		key := sha256.Sum256(secret)
+		block, err := aes.NewCipher(key[:])
+		if err == nil {
+			var sealer cipher.AEAD
+			if sealer, err = cipher.NewGCMWithRandomNonce(block); err == nil {
+				g.sealers = append(g.sealers, sealer)
+			}
+		}
+		if err != nil {
+			g.wrongf("secret %d: %v", i+1, err)
+		}
+	}
+	return g
+}
+
+// A session is what a cookie holds.
+type session struct {
+	ID      string    `json:"id"`
+	Subject string    `json:"sub"`
+	Scopes  []string  `json:"scopes,omitzero"`
+	Began   time.Time `json:"began"`
+	Seen    time.Time `json:"seen"`
+}
+
+// A Session is what is known of the session of a request. Guards put it into
+// wicketway.Identity.Proof.
+type Session struct {
+	ID          string
+	Began, Ends time.Time
+}
+
+// Begin signs a caller in: it sets the cookie of a new session.
+func (s *Sessions) Begin(answer http.Header, subject string, scopes ...string) error {
+	if subject == "" {
+		return errors.New("auth: a session needs a subject")
+	}
+	now := s.now()
+	return s.set(answer, session{rand.Text(), subject, scopes, now, now})
+}
+
+// End signs the caller of a request out: the session is refused from then on, wherever its cookie
+// has been kept, and the cookie is removed. Without a session it does nothing.
+func (s *Sessions) End(answer http.Header, r *http.Request) error {
+	http.SetCookie(headerWriter{answer}, &http.Cookie{Name: s.name, Path: "/", MaxAge: -1, Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode})
+	held, err := s.read(r)
+	if err != nil {
+		return nil //nolint:nilerr // there is nothing to end
+	}
+	until := held.Began.Add(s.absolute)
+	if s.revoke != nil {
+		return s.revoke(r.Context(), held.ID, until)
+	}
+	s.revoked.Add(held.ID, until)
+	return nil
+}
+
+// headerWriter lets http.SetCookie write to a header.
+type headerWriter struct{ header http.Header }
+
+func (h headerWriter) Header() http.Header         { return h.header }
+func (h headerWriter) Write(p []byte) (int, error) { return len(p), nil }
+func (h headerWriter) WriteHeader(int)             {}
+
+func (s *Sessions) set(answer http.Header, held session) error {
+	text, err := json.Marshal(held)
+	if err != nil {
+		return err
+	}
+	if len(s.sealers) == 0 {
+		return errors.New("auth: the sessions have no secret")
+	}
+	sealed := s.sealers[0].Seal(nil, nil, text, []byte(s.name))
+	c := &http.Cookie{Name: s.name, Value: base64.RawURLEncoding.EncodeToString(sealed), Path: "/", Secure: true, HttpOnly: true,
+		SameSite: http.SameSiteLaxMode, MaxAge: int(min(s.idle, held.Began.Add(s.absolute).Sub(s.now())).Seconds())}
+	if len(c.Value) > 3800 {
+		return fmt.Errorf("auth: the session of %q is larger than a cookie can be", held.Subject)
+	}
+	http.SetCookie(headerWriter{answer}, c)
+	return nil
+}
+
+var errNoSession = errors.New("there is no session")
+
+// read opens the cookie of a request.
+func (s *Sessions) read(r *http.Request) (held session, err error) {
+	cookies := r.CookiesNamed(s.name)
+	if len(cookies) != 1 {
+		return held, errNoSession
+	}
+	sealed, err := base64.RawURLEncoding.DecodeString(cookies[0].Value)
+	if err != nil {
+		return held, err
+	}
+	for _, sealer := range s.sealers {
+		var text []byte
+		if text, err = sealer.Open(nil, nil, sealed, []byte(s.name)); err == nil {
+			return held, json.Unmarshal(text, &held)
+		}
+	}
+	return held, err
+}
+
+// Scheme is for listings, the catalogue of problems and the contract.
+func (s *Sessions) Scheme() wicketway.Scheme {
+	return wicketway.Scheme{Name: "session", Type: "apiKey", In: "cookie", Field: s.name,
+		Raises: s.raises(ErrSessionMissing, ErrSessionExpired, ErrCrossOrigin)}
+}
+
+// Sent reports whether the request has a session's cookie, good or bad.
+func (s *Sessions) Sent(r *http.Request) bool { return len(r.CookiesNamed(s.name)) > 0 }
+
+// Authenticate is AuthenticateTo without an answer: the cookie is not renewed.
+func (s *Sessions) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+	return s.AuthenticateTo(http.Header{}, r)
+}
+
+// AuthenticateTo finds the caller of a session, and renews its cookie once a tenth of the idle
+// time has passed.
+func (s *Sessions) AuthenticateTo(answer http.Header, r *http.Request) (*wicketway.Identity, error) {
+	if !s.Sent(r) {
+		return nil, s.reject(ErrSessionMissing, "Sign in first.", nil)
+	}
+	held, err := s.read(r)
+	if err != nil {
+		return nil, s.reject(ErrSessionMissing, "The session cannot be read; sign in again.", err)
+	}
+	now := s.now()
+	revoked, err := s.ended(r.Context(), held.ID)
+	if err != nil {
+		return nil, err
+	}
+	if revoked || now.Sub(held.Seen) > s.idle || now.Sub(held.Began) > s.absolute || held.Seen.After(now.Add(time.Minute)) {
+		return nil, s.reject(ErrSessionExpired, "The session has ended; sign in again.", nil)
+	}
+	if err := s.origins.Check(r); err != nil {
+		return nil, s.refuse(ErrCrossOrigin, "A page of another origin may not change anything here.", "", err)
+	}
+	caller, err := s.account(r, &wicketway.Identity{Subject: held.Subject, Scopes: held.Scopes,
+		Proof: Session{held.ID, held.Began, held.Began.Add(s.absolute)}})
+	if err != nil {
+		return nil, err
+	}
+	if now.Sub(held.Seen) > s.idle/10 {
+		held.Seen = now
+		if err := s.set(answer, held); err != nil {
+			return nil, err
+		}
+	}
+	return caller, nil
+}
+
+func (s *Sessions) ended(ctx context.Context, id string) (bool, error) {
+	if s.isRevoked != nil {
+		return s.isRevoked(ctx, id)
+	}
+	return s.revoked.Has(id), nil
+}
+
+func (s *Sessions) reject(kind *problem.Kind, detail string, cause error) error {
+	return s.refuse(kind, detail, s.Challenge(nil), cause)
+}
+
+// Challenge has a scheme of no standard, since there is none for cookies.
+func (s *Sessions) Challenge([]string) string { return "Session realm=" + quoted(s.realm) }
