@@ -22,6 +22,7 @@ type Facts struct {
 	Name     string           `json:"name,omitzero"`
 	Summary  string           `json:"summary,omitzero"`
 	Guard    *GuardInfo       `json:"guard,omitzero"` // nil where everyone may call
+	Open     []string         `json:"open,omitempty"` // methods for which the guard is not asked, of what is mounted
 	Scopes   []string         `json:"scopes,omitempty"`
 	AnyScope [][]string       `json:"anyScope,omitempty"` // of each list one
 	Rules    int              `json:"rules,omitzero"`     // how many Allow has
@@ -147,6 +148,9 @@ func (r *resolved) makeFacts() Facts {
 		s := t.guard.Scheme()
 		f.Guard = guardInfo(s, t.guardAt.info())
 		f.Guard.After = t.after
+		if r.method == anyMethod {
+			f.Open = t.open
+		}
 		f.Scopes, f.AnyScope, f.Rules = t.scopes, t.anyScope, len(t.rules)
 	}
 	if r.input != nil {

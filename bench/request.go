@@ -148,7 +148,7 @@ func failing(m meter, path, body string, status int) result {
 	}
 	a, b := asking(ours, path, body, status), asking(theirs, path, body, status)
 	ratio, x, y := m.compare(wall, a, b)
-	return holds("", ratio, 1.1, "%.1f µs to %.1f µs, %.0f to %.0f allocations", x/1000, y/1000, allocations(a),
+	return holds("", ratio, 1.05, "%.1f µs to %.1f µs, %.0f to %.0f allocations", x/1000, y/1000, allocations(a),
 		allocations(b))
 }
 
@@ -257,7 +257,7 @@ func attachedValues(m meter) result {
 func requestInProcess(m meter) result {
 	ours, theirs := sides()
 	ratio, a, b := m.compare(wall, inProcess(ours), inProcess(theirs))
-	return holds("", ratio, 1.05, "%.1f µs to %.1f µs", a/1000, b/1000)
+	return holds("", ratio, 0.75, "%.1f µs to %.1f µs", a/1000, b/1000)
 }
 
 func requestAllocations(meter) result {
@@ -273,7 +273,7 @@ func requestOverWire(m meter) result {
 	b, closeB := overWire(theirs)
 	defer closeB()
 	ratio, x, y := m.compare(cpu, a, b)
-	return holds("", ratio, 1.05, "%.1f µs to %.1f µs, client included", x/1000, y/1000)
+	return holds("", ratio, 0.9, "%.1f µs to %.1f µs, client included", x/1000, y/1000)
 }
 
 // A pipe is a listener whose connections never leave the process.

@@ -27,6 +27,8 @@ const describeLimit = time.Minute
 type answering struct {
 	data  any
 	print func(io.Writer)
+	// shortfall is what is wrong with what was found, once it has been printed.
+	shortfall error
 }
 
 // aboutAPI makes a command whose last argument is the API that it describes; it may be
@@ -65,10 +67,13 @@ PACKAGE it is the package in the current folder.`,
 				return err
 			}
 			if asJSON {
-				return printJSON(c.OutOrStdout(), found.data)
+				if err := printJSON(c.OutOrStdout(), found.data); err != nil {
+					return err
+				}
+			} else {
+				found.print(c.OutOrStdout())
 			}
-			found.print(c.OutOrStdout())
-			return nil
+			return found.shortfall
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")

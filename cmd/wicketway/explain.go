@@ -30,7 +30,7 @@ func explainCommand() *cobra.Command {
 				return answering{}, checked(err)
 			}
 			e := t.explain(strings.ToUpper(args[0]), target, nil)
-			return answering{e, e.print}, nil
+			return answering{data: e, print: e.print}, nil
 		})
 }
 

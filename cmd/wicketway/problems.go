@@ -15,7 +15,7 @@ func problemsCommand() *cobra.Command {
 	return aboutAPI("problems PACKAGE",
 		"List the kinds of problem that an API can raise: status, code, title, meaning, routes",
 		func(d wicketway.Description, _ []string) (answering, error) {
-			return answering{d.Problems, func(out io.Writer) { printProblems(out, d.Problems, len(d.Routes)) }}, nil
+			return answering{data: d.Problems, print: func(out io.Writer) { printProblems(out, d.Problems, len(d.Routes)) }}, nil
 		})
 }
 

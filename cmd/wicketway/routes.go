@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strings"
 	"text/tabwriter"
@@ -13,7 +14,8 @@ import (
 )
 
 func routesCommand() *cobra.Command {
-	var version, method, path string
+	var version, method, path, sameAs string
+	var open bool
 	c := aboutAPI("routes PACKAGE", "List the routes of an API: version, path, name, who may call, chain, place",
 		func(d wicketway.Description, _ []string) (answering, error) {
 			routes := d.Routes
@@ -21,14 +23,53 @@ func routesCommand() *cobra.Command {
 				routes = matching(d, path)
 			}
 			routes = slices.DeleteFunc(routes, func(r wicketway.Facts) bool {
-				return version != "" && r.Version != version || method != "" && !strings.EqualFold(r.Method, method)
+				return version != "" && r.Version != version || method != "" && !strings.EqualFold(r.Method, method) ||
+					open && r.Guard != nil && r.Open == nil
 			})
-			return answering{routes, func(out io.Writer) { printRoutes(out, routes) }}, nil
+			found := answering{data: routes, print: func(out io.Writer) { printRoutes(out, routes) }}
+			if sameAs != "" {
+				found.shortfall = differs(routes, sameAs)
+			}
+			return found, nil
 		})
 	c.Flags().StringVar(&version, "version", "", "only those of this version")
 	c.Flags().StringVar(&method, "method", "", "only those of this method")
 	c.Flags().StringVar(&path, "path", "", "only those that match this path, or whose template starts with it")
+	c.Flags().BoolVar(&open, "open", false, "only those that everyone may call")
+	c.Flags().StringVar(&sameAs, "same-as", "",
+		"file with a line METHOD PATH for each route that there should be; the exit status is 1 where they differ")
 	return c
+}
+
+// differs compares routes with the lines of a file. Empty lines and those that begin with # do not
+// count.
+func differs(routes []wicketway.Facts, file string) error {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	want := map[string]bool{}
+	for line := range strings.Lines(string(text)) {
+		if line = strings.Join(strings.Fields(line), " "); line != "" && !strings.HasPrefix(line, "#") {
+			want[line] = true
+		}
+	}
+	var differences []string
+	for _, r := range routes {
+		line := methodName(r.Method) + " " + r.Path
+		if !want[line] {
+			differences = append(differences, fmt.Sprintf("%s is there, and not in the file (%s)", line, where(r.At)))
+		}
+		delete(want, line)
+	}
+	for line := range want {
+		differences = append(differences, line+" is in the file, and not there")
+	}
+	if differences == nil {
+		return nil
+	}
+	slices.Sort(differences)
+	return checked(fmt.Errorf("the routes are not those of %s:\n%s", file, strings.Join(differences, "\n")))
 }
 
 // matching are the routes that match a path, the most specific first, or else
@@ -117,6 +158,9 @@ func access(r wicketway.Facts) string {
 	}
 	if r.Rules > 0 {
 		who += ", by rule"
+	}
+	if r.Open != nil {
+		who = "everyone for " + strings.Join(r.Open, ", ") + ", else " + who
 	}
 	return who
 }

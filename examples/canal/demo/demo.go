@@ -4,11 +4,14 @@ package demo
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/wicketway/wicketway"
@@ -23,22 +26,41 @@ import (
 	"github.com/wicketway/wicketway/examples/canal/passages"
 	"github.com/wicketway/wicketway/examples/canal/store"
 	"github.com/wicketway/wicketway/examples/canal/tokens"
+	"github.com/wicketway/wicketway/examples/identity"
 	"github.com/wicketway/wicketway/problem"
 )
 
 // A Canal is the demo: an API, and the store behind it.
 type Canal struct {
 	API *wicketway.API
-	// Skipper and Keeper are tokens, good for twelve hours.
-	Skipper, Keeper string
+	// Skipper and Keeper are tokens, good for twelve hours; Visitor is one that the identity
+	// service has signed for another skipper.
+	Skipper, Keeper, Visitor string
+	// Identity is the service whose tokens are taken as well.
+	Identity *identity.Service
 
+	guard     wicketway.Authenticator
+	secret    []byte
+	others    map[string]string // tokens of the tour, by name
 	store     *store.Store
 	temporary string // the folder to remove
+	stop      context.CancelFunc
+	running   sync.WaitGroup
 }
+
+// A Pace says how often the identity service changes its key, how long before that it shows it,
+// and how often the canal asks for the keys.
+type Pace struct{ Rotate, Lead, Fetch time.Duration }
+
+// slow is the pace of the demo.
+var slow = Pace{2 * time.Minute, 45 * time.Second, 15 * time.Second}
 
 // Open opens the canal with its data in dir, or in a temporary folder if dir is
 // empty, and logs requests to log.
-func Open(dir string, log *slog.Logger) (*Canal, error) {
+func Open(dir string, log *slog.Logger) (*Canal, error) { return OpenAt(slow, dir, log) }
+
+// OpenAt is Open with an identity service that has another pace.
+func OpenAt(pace Pace, dir string, log *slog.Logger) (*Canal, error) {
 	c := &Canal{}
 	if dir == "" {
 		var err error
@@ -46,35 +68,95 @@ func Open(dir string, log *slog.Logger) (*Canal, error) {
 			return nil, err
 		}
 	}
-	if err := c.open(cmp.Or(dir, c.temporary), log); err != nil {
+	if err := c.open(pace, cmp.Or(dir, c.temporary), log); err != nil {
 		c.Close()
 		return nil, err
 	}
 	return c, nil
 }
 
-func (c *Canal) open(dir string, log *slog.Logger) error {
+func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
 	var err error
 	if c.store, err = store.Open(dir); err != nil {
 		return err
 	}
-	secret, err := c.store.Secret()
+	if c.secret, err = c.store.Secret(); err != nil {
+		return err
+	}
+	keys, err := c.identify(pace, log)
 	if err != nil {
 		return err
 	}
-	expires := time.Now().Add(tokens.Lifetime)
-	if c.Skipper, err = tokens.Sign(secret, store.SamplePlate(0), "passages", expires); err != nil {
+	var revoked auth.Revocations
+	c.guard = auth.Bearer(auth.Join(auth.HS256(c.secret).IssuedBy("osterbeck"), keys), auth.Audience(identity.Audience),
+		auth.Realm("Osterbeck Canal"), auth.Accounts(c.account), revoked.Revoked())
+	if c.Skipper, err = c.token(store.SamplePlate(0), "passages"); err != nil {
 		return err
 	}
-	if c.Keeper, err = tokens.Sign(secret, "keeper-bell", "locks:operate", expires); err != nil {
+	if c.Keeper, err = c.token("keeper-bell", "locks:operate"); err != nil {
 		return err
 	}
-	c.API, err = Build(c.store, secret, log)
+	if c.Visitor, err = c.Identity.Token(store.SamplePlate(1), identity.Audience, "passages"); err != nil {
+		return err
+	}
+	c.API, err = Build(c.store, c.guard, &revoked, log)
 	return err
+}
+
+// identify starts the identity service, and fetches its keys.
+func (c *Canal) identify(pace Pace, log *slog.Logger) (auth.Keys, error) {
+	var err error
+	if c.Identity, err = identity.New(tokens.Lifetime); err != nil {
+		return auth.Keys{}, err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return auth.Keys{}, err
+	}
+	var ctx context.Context
+	ctx, c.stop = context.WithCancel(context.Background())
+	server := &http.Server{Handler: c.Identity, ReadHeaderTimeout: 10 * time.Second}
+	c.running.Go(func() { server.Serve(l) }) // ends with the context
+	c.running.Go(func() {
+		if err := c.Identity.Run(ctx, pace.Rotate, pace.Lead); err != nil {
+			log.Error("the identity service has stopped", "error", err)
+		}
+	})
+	set := auth.Fetch(ctx, auth.Source{
+		Address:    "http://" + l.Addr().String(),
+		Algorithms: []string{"ES256"},
+		Issuer:     identity.Issuer,
+		Every:      pace.Fetch,
+		AtMost:     pace.Fetch / 4,
+		Log:        log,
+	})
+	c.running.Go(func() {
+		<-set.Done()
+		server.Close()
+	})
+	return set.Keys(), nil
+}
+
+// account finds the account of a caller for the guard.
+func (c *Canal) account(ctx context.Context, caller wicketway.Identity) (any, error) {
+	a, err := c.store.Account(ctx, caller.Subject)
+	if errors.Is(err, store.ErrNotThere) || errors.Is(err, store.ErrLocked) {
+		return nil, auth.ErrAccountUnavailable.New("Ask the harbour office about it.").Because(err)
+	}
+	return a, err
+}
+
+// token makes a token of the canal's own.
+func (c *Canal) token(subject string, scopes ...string) (string, error) {
+	return auth.Issue(c.guard, auth.NewToken{Subject: subject, Scopes: scopes, Lifetime: tokens.Lifetime})
 }
 
 // Close closes the store, and removes it if it was temporary.
 func (c *Canal) Close() {
+	if c.stop != nil {
+		c.stop()
+		c.running.Wait()
+	}
 	if c.store != nil {
 		c.store.Close()
 	}
@@ -84,17 +166,18 @@ func (c *Canal) Close() {
 }
 
 // Build describes the API.
-func Build(s *store.Store, secret []byte, log *slog.Logger) (*wicketway.API, error) {
+func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocations, log *slog.Logger) (*wicketway.API, error) {
+	desk := &tokens.Desk{Store: s, Guard: guard, Revoked: revoked}
 	return wicketway.Build(
 		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
 		wicketway.Log(log),
 		wicketway.Translate(store.Translations...),
 		wicketway.Chain(requestid.Assign(), accesslog.To(log), compress.Bodies(), compress.Requests()),
 		wicketway.At("/api",
-			wicketway.Guard(auth.Bearer(auth.HS256(secret))),
+			wicketway.Guard(guard),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
 			wicketway.Version("v1", legacy.Parts(s)),
-			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), tokens.Parts(s, secret), drill.Parts(s)),
+			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
 		),
 	)
 }
@@ -121,15 +204,21 @@ Tokens, good for twelve hours:
 SKIPPER=%[2]s
 KEEPER=%[3]s
 
-Lines to paste, after the two above:
+And one of another skipper, signed by an identity service that changes its keys every two minutes:
+VISITOR=%[4]s
+
+Lines to paste, after the three above:
 curl -s %[1]s/api/v2/locks/bell
 curl -s %[1]s/api/v1/locks/bell
 curl -s '%[1]s/api/v2/passages?limit=2' -H "Authorization: Bearer $SKIPPER"
+curl -s %[1]s/api/v2/passages.csv -H "Authorization: Bearer $VISITOR"
+curl -sN '%[1]s/api/v2/locks/bell/levels?count=3' -H 'Accept: text/event-stream'
+curl -s %[1]s/api/v2/notices/latest -L
 curl -s %[1]s/api/v2/passages -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z"}'
 curl -s '%[1]s/api/v2/passages?notify=nobody' -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"","direction":"sideways","crew":99}'
 curl -s -X PATCH %[1]s/api/v2/passages/61 -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/merge-patch+json' -d '{"crew":4,"remark":"in no hurry"}'
 curl -s -X PUT %[1]s/api/v2/locks/tanners/state -H "Authorization: Bearer $KEEPER" -H 'Content-Type: application/json' -d '{"state":"open"}'
 curl -si '%[1]s/api/v2/drill?fault=panic'
 
-`, base, c.Skipper, c.Keeper)
+`, base, c.Skipper, c.Keeper, c.Visitor)
 }

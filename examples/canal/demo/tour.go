@@ -19,8 +19,11 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/chain/auth"
 	"github.com/wicketway/wicketway/examples/canal/store"
+	"github.com/wicketway/wicketway/examples/identity"
 )
 
 // notes are a log that is read while the server goes on writing.
@@ -51,7 +54,7 @@ var ErrTour = errors.New("the tour met answers that it did not expect")
 type step struct {
 	title  string
 	line   string // method and path; what starts with a version is below /api
-	as     string // whose token to send: skipper, keeper, or a token as it is
+	as     string // whose token to send: skipper, keeper and others, or a token as it is
 	header http.Header
 	body   string
 	status int
@@ -60,6 +63,10 @@ type step struct {
 	holds  []string // pieces that the answer must have, in its header or its body
 	lacks  []string // pieces that it must not have
 	log    bool     // show what the log said
+	repeat int      // how often it is sent; the last answer counts
+	// rotates says that the identity service changes its keys meanwhile: it is sent with a new
+	// token each time, until three keys have signed, and every answer must be as expected.
+	rotates bool
 }
 
 var (
@@ -86,6 +93,17 @@ var steps = []step{
 		code: "token-missing", holds: []string{"Www-Authenticate: Bearer"}},
 	{title: "Booking with a token that is none", line: "POST /v2/passages", as: "rusty-key", header: asJSON,
 		body: newPassage, status: 401, code: "token-malformed"},
+	{title: "Booking with a token that has expired", line: "GET /v2/passages", as: "expired", status: 401,
+		code: "token-expired", holds: []string{`error="invalid_token"`}},
+	{title: "A token that somebody else has signed", line: "GET /v2/passages", as: "foreign", status: 401,
+		code: "token-rejected"},
+	{title: "A token for another service", line: "GET /v2/passages", as: "elsewhere", status: 401,
+		code: "token-rejected", holds: []string{"another service"}},
+	{title: "A token of a locked account", line: "GET /v2/passages", as: "locked", status: 403, code: "account-unavailable"},
+	{title: "A token of the identity service", line: "GET /v2/passages?limit=1", as: "visitor", status: 200,
+		holds: []string{`"vessel":"OB-1038"`}},
+	{title: "A wrong PIN, again and again", line: "POST /v2/tokens", header: asJSON, body: `{"vessel":"OB-9999","pin":"0000"}`,
+		repeat: 6, status: 429, code: "too-many-pins", holds: []string{"Retry-After: "}},
 	{title: "A token for plate and PIN", line: "POST /v2/tokens", header: asJSON, body: `{"vessel":"` +
 		store.SamplePlate(0) + `","pin":"` + store.SamplePIN(0) + `"}`, status: 201,
 		holds: []string{`"token_type":"Bearer"`}},
@@ -93,6 +111,7 @@ var steps = []step{
 		status: 201, holds: []string{"Location: /api/v2/passages/61", `"vessel":"OB-1001"`}},
 	{title: "Reading the booking", line: "GET /v2/passages/61", as: "skipper", status: 200,
 		holds: []string{`"crew":3`}},
+	{title: "Somebody else's booking", line: "GET /v2/passages/61", as: "visitor", status: 404, code: "no-such-passage"},
 	{title: "The same booking in version 1", line: "GET /v1/passages/61", as: "skipper", status: 200,
 		holds: []string{`"plate":"OB-1001"`, `"at":"2027-05-04 09:30"`}},
 	{title: "An id of the wrong kind", line: "GET /v2/passages/sixty-one", as: "skipper", status: 400,
@@ -180,6 +199,11 @@ var steps = []step{
 	{title: "What a kind of problem means", line: "GET /problems/slot-taken", status: 200,
 		holds: []string{`"code": "slot-taken"`, "POST /api/v2/passages"}},
 	{title: "The server still answers", line: "GET /v2/locks/heron", status: 200, holds: []string{`"lock":"heron"`}},
+	{title: "Taking a token back", line: "DELETE /v2/tokens/current", as: "departing", status: 204},
+	{title: "A token that was taken back", line: "GET /v2/passages", as: "departing", status: 401, code: "token-rejected",
+		holds: []string{"taken back"}},
+	{title: "Keys that change while many call", line: "GET /v2/passages?limit=1", as: "visitor", rotates: true, status: 200,
+		holds: []string{`"vessel":"OB-1038"`}},
 	{title: "Cancelling the booking as it was long ago", line: "DELETE /v2/passages/61", as: "skipper",
 		header: http.Header{"If-Match": {`"long-ago"`}}, status: 412, code: "precondition-failed"},
 	{title: "Cancelling the booking", line: "DELETE /v2/passages/61", as: "skipper", status: 204},
@@ -194,6 +218,9 @@ type answer struct {
 	tag    string
 }
 
+// quick is the pace of the identity service on the tour.
+var quick = Pace{300 * time.Millisecond, 200 * time.Millisecond, 40 * time.Millisecond}
+
 // Tour serves the canal on a free port, walks through it and prints what it
 // sends and gets. It returns ErrTour if an answer was not as expected.
 func Tour(ctx context.Context, out io.Writer) (err error) {
@@ -203,7 +230,7 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 		return err
 	}
 	defer l.Close()
-	c, err := Open("", slog.New(accesslog.Redact(slog.NewTextHandler(&log, nil))))
+	c, err := OpenAt(quick, "", slog.New(accesslog.Redact(slog.NewTextHandler(&log, nil))))
 	if err != nil {
 		return err
 	}
@@ -221,6 +248,9 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableCompression: true,
 		DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	wrong, tag := 0, ""
+	if err := c.signOthers(); err != nil {
+		return err
+	}
 	for i, s := range steps {
 		log.take() // what was written at the start, or late
 		fmt.Fprintf(out, "\n%2d  %s\n", i+1, s.title)
@@ -229,6 +259,12 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 			s.header[name] = []string{strings.ReplaceAll(values[0], "{tag}", tag)}
 		}
 		got, err := s.send(ctx, &client, base, c)
+		for n := 1; n < s.repeat && err == nil; n++ {
+			got, err = s.send(ctx, &client, base, c)
+		}
+		if s.rotates && err == nil {
+			got, err = s.sendWhileKeysChange(ctx, &client, base, c)
+		}
 		if err != nil {
 			return err
 		}
@@ -268,14 +304,8 @@ func (s step) send(ctx context.Context, client *http.Client, base string, c *Can
 	for name, values := range s.header {
 		req.Header[name] = values
 	}
-	switch s.as {
-	case "":
-	case "skipper":
-		req.Header.Set("Authorization", "Bearer "+c.Skipper)
-	case "keeper":
-		req.Header.Set("Authorization", "Bearer "+c.Keeper)
-	default:
-		req.Header.Set("Authorization", "Bearer "+s.as)
+	if s.as != "" {
+		req.Header.Set("Authorization", "Bearer "+cmp.Or(c.others[s.as], s.as))
 	}
 	resp, err := client.Do(req)
 	if err != nil {
@@ -283,6 +313,49 @@ func (s step) send(ctx context.Context, client *http.Client, base string, c *Can
 	}
 	defer resp.Body.Close()
 	return read(resp)
+}
+
+// signOthers makes the tokens that the tour shows, good and bad.
+func (c *Canal) signOthers() error {
+	var errs []error
+	sign := func(token string, err error) string {
+		errs = append(errs, err)
+		return token
+	}
+	past := func() time.Time { return time.Now().Add(-24 * time.Hour) }
+	by := func(secret []byte, how ...auth.Option) wicketway.Authenticator {
+		return auth.Bearer(auth.HS256(secret).IssuedBy("osterbeck"), append(how, auth.Audience(identity.Audience))...)
+	}
+	one := auth.NewToken{Subject: store.SamplePlate(0), Scopes: []string{"passages"}, Lifetime: time.Hour}
+	c.others = map[string]string{
+		"skipper":   c.Skipper,
+		"keeper":    c.Keeper,
+		"visitor":   c.Visitor,
+		"expired":   sign(auth.Issue(by(c.secret, auth.Clock(past)), one)),
+		"foreign":   sign(auth.Issue(by(bytes.Repeat([]byte("f"), 32)), one)),
+		"elsewhere": sign(c.Identity.Token(store.SamplePlate(1), "osterbeck-tolls", "passages")),
+		"locked":    sign(c.token(store.SamplePlate(19), "passages")),
+		"departing": sign(c.token(store.SamplePlate(2), "passages")),
+	}
+	return errors.Join(errs...)
+}
+
+// sendWhileKeysChange gives the last answer, or the first that is not as expected.
+func (s step) sendWhileKeysChange(ctx context.Context, client *http.Client, base string, c *Canal) (answer, error) {
+	signed := map[string]bool{}
+	for {
+		token, err := c.Identity.Token(store.SamplePlate(1), identity.Audience, "passages")
+		if err != nil {
+			return answer{}, err
+		}
+		header, _, _ := strings.Cut(token, ".")
+		signed[header] = true
+		s.as = token
+		got, err := s.send(ctx, client, base, c)
+		if err != nil || s.missed(got) != nil || len(signed) == 4 {
+			return got, err
+		}
+	}
 }
 
 func read(resp *http.Response) (answer, error) {

@@ -28,6 +28,7 @@ var (
 	ErrSlotTaken = ErrCanal.Define(http.StatusConflict, "slot-taken",
 		"The slot is taken").
 		Means("Choose another half hour.")
+	ErrNoVessel       = ErrCanal.Define(http.StatusConflict, "no-vessel", "The caller has no vessel")
 	ErrVesselTooLarge = ErrCanal.Define(http.StatusConflict, "vessel-too-large",
 		"The vessel does not fit the chamber").
 		Means("The detail gives the sizes in metres.")
@@ -95,7 +96,7 @@ func Parts(s *store.Store) wicketway.Part {
 			wicketway.Conditional()),
 		wicketway.Route("POST /", d.book, wicketway.Summary("Book a passage"),
 			wicketway.LocatedBy(d.find),
-			wicketway.Fails(locks.ErrNoSuchLock, ErrLockClosed, ErrSlotTaken, ErrVesselTooLarge)),
+			wicketway.Fails(locks.ErrNoSuchLock, ErrLockClosed, ErrSlotTaken, ErrVesselTooLarge, ErrNoVessel)),
 		wicketway.At("/{passage}",
 			wicketway.Conditional(),
 			wicketway.Fails(ErrNoSuchPassage),
@@ -195,10 +196,11 @@ func (d desk) book(ctx context.Context, in bookPassage) (*wicketway.Created[Pass
 	if err != nil {
 		return nil, err
 	}
-	vessel, err := d.store.Vessel(ctx, wicketway.Caller(ctx).Subject)
-	if err != nil {
-		return nil, err
+	account, ok := wicketway.AccountOf[*store.Account](ctx) // the guard has loaded it
+	if !ok || account.Keeper {
+		return nil, ErrNoVessel.New("Keepers book by telephone.")
 	}
+	vessel := account.Vessel
 	if lock.State != "open" {
 		return nil, ErrLockClosed.Newf("%s is not open (%s).", lock.Name, lock.State).With("state", lock.State)
 	}

@@ -85,6 +85,7 @@ func (s *Store) fill() error {
 		exec(`INSERT INTO vessels VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 			SamplePlate(i), name, length, beam, 0.6+float64(i%5)*0.2, fmt.Sprintf("0555 01%04d", i*83), salt, pin)
 	}
+	exec(`INSERT INTO locked_accounts VALUES (?)`, SamplePlate(len(sampleNames)-1))
 	open := []string{"basin", "foundry", "drover"} // wide enough for every sample vessel
 	for i := range samplePassages {
 		direction := [2]string{"up", "down"}[i%2]

@@ -1,40 +1,62 @@
-// Package tokens gives skippers a token for their plate and PIN.
+// Package tokens gives skippers a token for their plate and PIN, and takes it back.
 package tokens
 
 import (
 	"context"
 	"net/http"
+	"sync"
 	"time"
 
-	"github.com/golang-jwt/jwt/v5"
-
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/auth"
 	"github.com/wicketway/wicketway/examples/canal/store"
 	"github.com/wicketway/wicketway/problem"
 )
 
-// ErrWrongPIN is raised where plate and PIN do not go together; which of them is
-// wrong is not said.
-var ErrWrongPIN = problem.Forbidden.Define(http.StatusForbidden, "wrong-pin", "Plate and PIN do not go together")
+// What stands in the way of a token.
+var (
+	// ErrWrongPIN is raised where plate and PIN do not go together; which of them is wrong is not
+	// said.
+	ErrWrongPIN = problem.Forbidden.Define(http.StatusForbidden, "wrong-pin", "Plate and PIN do not go together")
+	// ErrTooManyPINs is raised after repeated wrong PINs, whether there is such a vessel or not.
+	ErrTooManyPINs = problem.Define(http.StatusTooManyRequests, "too-many-pins", "Too many PINs were wrong").
+			Means("The field Retry-After says in how many seconds to try again.")
+)
 
 // Lifetime is how long a token is good for.
 const Lifetime = 12 * time.Hour
 
-// Parts is the one route.
-func Parts(s *store.Store, secret []byte) wicketway.Part {
-	return wicketway.Route("POST /tokens", func(ctx context.Context, in login) (Token, error) {
-		good, err := s.CheckPIN(ctx, in.Vessel, in.PIN)
-		if err != nil {
-			return Token{}, err
-		}
-		if !good {
-			return Token{}, ErrWrongPIN.New("Check the plate and the PIN on the vessel's registration.")
-		}
-		text, err := Sign(secret, in.Vessel, "passages", time.Now().Add(Lifetime))
-		return Token{AccessToken: text, TokenType: "Bearer", ExpiresIn: int(Lifetime.Seconds())}, err
-	},
-		wicketway.Public(), wicketway.Summary("A token for plate and PIN"),
-		wicketway.Answers(http.StatusCreated), wicketway.Fails(ErrWrongPIN))
+// How many PINs of one plate may be wrong within a time, and how many plates are counted.
+const (
+	mostWrong   = 5
+	wrongWithin = time.Minute
+	mostPlates  = 10_000
+)
+
+// A Desk gives out tokens.
+type Desk struct {
+	Store *store.Store
+	// Guard takes the tokens, and has the key that they are signed with.
+	Guard wicketway.Authenticator
+	// Revoked are the tokens that were taken back.
+	Revoked *auth.Revocations
+
+	mu    sync.Mutex
+	wrong map[string]attempts // by plate
+}
+
+type attempts struct {
+	count int
+	since time.Time
+}
+
+// Parts are the routes.
+func (d *Desk) Parts() wicketway.Part {
+	return wicketway.At("/tokens",
+		wicketway.Route("POST /", d.signIn, wicketway.Public(), wicketway.Summary("A token for plate and PIN"),
+			wicketway.Answers(http.StatusCreated), wicketway.Fails(ErrWrongPIN, ErrTooManyPINs)),
+		wicketway.Route("DELETE /current", d.signOut, wicketway.Summary("Takes back the token that is sent")),
+	)
 }
 
 type login struct {
@@ -49,9 +71,52 @@ type Token struct {
 	ExpiresIn   int    `json:"expires_in" note:"Seconds"`
 }
 
-// Sign makes a token.
-func Sign(secret []byte, subject, scope string, expires time.Time) (string, error) {
-	return jwt.NewWithClaims(jwt.SigningMethodHS256, jwt.MapClaims{
-		"sub": subject, "scope": scope, "exp": expires.Unix(), "iat": time.Now().Unix(),
-	}).SignedString(secret)
+func (d *Desk) signIn(ctx context.Context, in login) (Token, error) {
+	if wait := d.wait(in.Vessel); wait > 0 {
+		return Token{}, ErrTooManyPINs.New("Wait before you try again.").RetryAfter(wait)
+	}
+	good, err := d.Store.CheckPIN(ctx, in.Vessel, in.PIN)
+	if err != nil {
+		return Token{}, err
+	}
+	if !good {
+		d.note(in.Vessel)
+		return Token{}, ErrWrongPIN.New("Check the plate and the PIN on the vessel's registration.")
+	}
+	text, err := auth.Issue(d.Guard, auth.NewToken{Subject: in.Vessel, Scopes: []string{"passages"}, Lifetime: Lifetime})
+	return Token{AccessToken: text, TokenType: "Bearer", ExpiresIn: int(Lifetime.Seconds())}, err
+}
+
+// wait is how long nobody may try a plate.
+func (d *Desk) wait(plate string) time.Duration {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	a := d.wrong[plate]
+	if left := wrongWithin - time.Since(a.since); a.count >= mostWrong && left > 0 {
+		return left
+	}
+	return 0
+}
+
+// note counts a wrong PIN. What is over is forgotten; where too many plates are tried at once the
+// count begins anew.
+func (d *Desk) note(plate string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.wrong == nil || len(d.wrong) >= mostPlates {
+		d.wrong = map[string]attempts{}
+	}
+	a := d.wrong[plate]
+	if time.Since(a.since) > wrongWithin {
+		a = attempts{since: time.Now()}
+	}
+	a.count++
+	d.wrong[plate] = a
+}
+
+func (d *Desk) signOut(ctx context.Context, _ wicketway.None) (wicketway.None, error) {
+	if t, ok := wicketway.Caller(ctx).Proof.(auth.Token); ok && t.ID != "" {
+		d.Revoked.Add(t.ID, t.Expires)
+	}
+	return wicketway.None{}, nil
 }

@@ -1,0 +1,309 @@
+package main
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	"github.com/spf13/cobra"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/auth"
+	"github.com/wicketway/wicketway/problem"
+)
+
+func tokenCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "token",
+		Short: "Make and read tokens (JWT) for trying things out",
+		Args:  cobra.NoArgs,
+		RunE:  func(*cobra.Command, []string) error { return errors.New("say what to do: token make, token show") },
+	}
+	c.AddCommand(tokenMakeCommand(), tokenShowCommand())
+	return c
+}
+
+// keyFlags are those that say which key a token is signed with.
+type keyFlags struct{ key, algorithm, issuer, audience, kid string }
+
+func (k *keyFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&k.key, "key", "", "file with the key: PEM, a JWK or JWK set, or the bytes of a secret")
+	c.Flags().StringVar(&k.algorithm, "alg", "", "algorithm of the key (default: HS256 for a secret, RS256, ES256 or EdDSA by its type)")
+	c.Flags().StringVar(&k.issuer, "issuer", "", "the claim iss")
+	c.Flags().StringVar(&k.audience, "audience", "", "the claim aud")
+	c.Flags().StringVar(&k.kid, "kid", "", "the name of the key")
+}
+
+// keys reads the key.
+func (k *keyFlags) keys() (auth.Keys, error) {
+	text, err := os.ReadFile(k.key)
+	if err != nil {
+		return auth.Keys{}, err
+	}
+	keys, err := k.parse(text)
+	if err == nil {
+		err = auth.Bearer(keys).(interface{ Check() error }).Check()
+	}
+	if err != nil {
+		return keys, fmt.Errorf("%s: %w", k.key, err)
+	}
+	return keys, nil
+}
+
+func (k *keyFlags) parse(text []byte) (auth.Keys, error) {
+	candidates := []string{"RS256", "ES256", "EdDSA", "HS256"}
+	if k.algorithm != "" {
+		candidates = []string{k.algorithm}
+	}
+	var make func(algorithm string) auth.Keys
+	switch {
+	case bytes.Contains(text, []byte("-----BEGIN")):
+		make = func(algorithm string) auth.Keys { return auth.PEM(algorithm, text) }
+	case jsontext.Value(text).Kind() == '{':
+		return k.named(auth.JWK(text, candidates...)), nil
+	default:
+		make = func(algorithm string) auth.Keys { return auth.Trust(algorithm, bytes.TrimRight(text, "\r\n")) }
+		if k.algorithm == "" {
+			candidates = []string{"HS256"}
+		}
+	}
+	var errs []error
+	for _, algorithm := range candidates {
+		keys := make(algorithm)
+		err := auth.Bearer(keys).(interface{ Check() error }).Check()
+		if err == nil {
+			return k.named(keys), nil
+		}
+		errs = append(errs, err)
+	}
+	return auth.Keys{}, errors.Join(errs...)
+}
+
+func (k *keyFlags) named(keys auth.Keys) auth.Keys {
+	if k.kid != "" {
+		keys = keys.Named(k.kid)
+	}
+	if k.issuer != "" {
+		keys = keys.IssuedBy(k.issuer)
+	}
+	return keys
+}
+
+func (k *keyFlags) guard(keys auth.Keys, how ...auth.Option) wicketway.Authenticator {
+	if k.audience != "" {
+		how = append(how, auth.Audience(k.audience))
+	}
+	return auth.Bearer(keys, how...)
+}
+
+func tokenMakeCommand() *cobra.Command {
+	var k keyFlags
+	var subject, scopes, claims string
+	var lifetime time.Duration
+	c := &cobra.Command{
+		Use:   "make",
+		Short: "Sign a token",
+		Long: `Sign a token, and print it.
+
+Without --key it is signed with a secret that is made up, and that is said.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			keys, err := k.orMadeUp(c.ErrOrStderr())
+			if err != nil {
+				return err
+			}
+			t := auth.NewToken{Subject: subject, Scopes: strings.Fields(strings.ReplaceAll(scopes, ",", " ")), Lifetime: lifetime}
+			if claims != "" {
+				var more map[string]any
+				if err := json.Unmarshal([]byte(claims), &more); err != nil {
+					return fmt.Errorf("--claims: %w", err)
+				}
+				t.Claims = more
+			}
+			text, err := auth.Issue(k.guard(keys), t)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(c.OutOrStdout(), text)
+			return nil
+		},
+	}
+	k.add(c)
+	c.Flags().StringVar(&subject, "subject", "", "the claim sub: whose token it is")
+	c.Flags().StringVar(&scopes, "scopes", "", "what the caller may do, with spaces or commas between")
+	c.Flags().DurationVar(&lifetime, "expires-in", time.Hour, "how long it is good for: 90s, 15m, 12h")
+	c.Flags().StringVar(&claims, "claims", "", "more claims, as a JSON object")
+	c.MarkFlagRequired("subject")
+	return c
+}
+
+// orMadeUp reads the key, or makes a secret up and says so.
+func (k *keyFlags) orMadeUp(notes io.Writer) (auth.Keys, error) {
+	if k.key != "" {
+		return k.keys()
+	}
+	if k.algorithm != "" && k.algorithm != "HS256" {
+		return auth.Keys{}, fmt.Errorf("--alg %s needs a --key", k.algorithm)
+	}
+	secret := base64.RawURLEncoding.EncodeToString(madeUp())
+	fmt.Fprintf(notes, "signed by HS256 with a secret that is made up: %s\n", secret)
+	return k.named(auth.HS256([]byte(secret))), nil
+}
+
+func madeUp() []byte {
+	secret := make([]byte, 32)
+	rand.Read(secret) // never fails (crypto/rand)
+	return secret
+}
+
+// A shownToken is what a token says, and whether it is good.
+type shownToken struct {
+	Header jsontext.Value `json:"header"`
+	Claims jsontext.Value `json:"claims"`
+	// Checked says whether there was a key to verify it with; Wrong is what is wrong then.
+	Checked bool   `json:"checked"`
+	Wrong   string `json:"wrong,omitzero"`
+	Code    string `json:"code,omitzero"`
+}
+
+func tokenShowCommand() *cobra.Command {
+	var k keyFlags
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "show TOKEN",
+		Short: "Say what a token holds, and with a key whether it is good",
+		Long: `Say what a token holds, and with a key whether it is good. TOKEN is - for standard input.
+
+The exit status is 1 where the token is not good.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			text := args[0]
+			if text == "-" {
+				all, err := io.ReadAll(io.LimitReader(c.InOrStdin(), 1<<20))
+				if err != nil {
+					return checked(err)
+				}
+				text = string(all)
+			}
+			text = strings.TrimPrefix(strings.TrimSpace(text), "Bearer ")
+			shown, err := showToken(text)
+			if err != nil {
+				return checked(err)
+			}
+			if k.key != "" {
+				if err := k.verify(text, &shown); err != nil {
+					return err
+				}
+			}
+			if asJSON {
+				err = printJSON(c.OutOrStdout(), shown)
+			} else {
+				shown.print(c.OutOrStdout())
+			}
+			if err == nil && shown.Wrong != "" {
+				err = checked(errors.New("the token is not good: " + shown.Wrong))
+			}
+			return err
+		},
+	}
+	k.add(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+func showToken(text string) (shownToken, error) {
+	var shown shownToken
+	parts := strings.Split(text, ".")
+	if len(parts) != 3 {
+		return shown, fmt.Errorf("the token has %d parts with dots between, not three: it is no JWT that is signed", len(parts))
+	}
+	for i, into := range []*jsontext.Value{&shown.Header, &shown.Claims} {
+		raw, err := base64.RawURLEncoding.DecodeString(parts[i])
+		if err != nil {
+			return shown, fmt.Errorf("part %d of the token is no base64url: %w", i+1, err)
+		}
+		if *into = raw; !into.IsValid() || into.Kind() != '{' {
+			return shown, fmt.Errorf("part %d of the token is no JSON object: %.200q", i+1, raw)
+		}
+	}
+	return shown, nil
+}
+
+// verify asks the same guard that an API has.
+func (k *keyFlags) verify(text string, shown *shownToken) error {
+	keys, err := k.keys()
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequest(http.MethodGet, "/", nil)
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Authorization", "Bearer "+text)
+	var claims struct {
+		Audience jsontext.Value `json:"aud"`
+	}
+	if k.audience == "" && json.Unmarshal(shown.Claims, &claims) == nil && claims.Audience.Kind() == '"' {
+		json.Unmarshal(claims.Audience, &k.audience) // whatever it says, where nothing is wanted
+	}
+	shown.Checked = true
+	_, err = k.guard(keys).Authenticate(r)
+	if p := problem.In(err); p != nil {
+		shown.Wrong, shown.Code = strings.TrimSuffix(p.Detail(), "."), p.Kind().Code()
+		return nil
+	}
+	return checked(err)
+}
+
+func (s shownToken) print(out io.Writer) {
+	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
+	defer t.Flush()
+	printMembers(t, "header", s.Header)
+	printMembers(t, "claims", s.Claims)
+	switch {
+	case !s.Checked:
+		fmt.Fprintln(t, "verified\tno: give the --key that it is signed with")
+	case s.Wrong != "":
+		fmt.Fprintf(t, "verified\tno: %s (%s)\n", s.Wrong, s.Code)
+	default:
+		fmt.Fprintln(t, "verified\tyes")
+	}
+}
+
+// printMembers prints an object a line a member; moments are told as such.
+func printMembers(out io.Writer, label string, object jsontext.Value) {
+	d := jsontext.NewDecoder(bytes.NewReader(object))
+	d.ReadToken()
+	for i := 0; d.PeekKind() == '"'; i++ {
+		name, _ := d.ReadToken()
+		member := name.String()
+		value, err := d.ReadValue()
+		if err != nil {
+			return
+		}
+		note := ""
+		var seconds float64
+		if (member == "exp" || member == "iat" || member == "nbf") && json.Unmarshal(value, &seconds) == nil && seconds < 1e11 {
+			at := time.Unix(int64(seconds), 0).UTC()
+			note = fmt.Sprintf("\t%s, %s", at.Format(time.RFC3339), fromNow(time.Until(at)))
+		}
+		fmt.Fprintf(out, "%s\t%s\t%s%s\n", first(i, label), member, value, note)
+	}
+}
+
+func fromNow(d time.Duration) string {
+	if d < 0 {
+		return (-d).Round(time.Second).String() + " ago"
+	}
+	return "in " + d.Round(time.Second).String()
+}
