@@ -24,6 +24,9 @@ type Middleware struct {
 	Sets []string
 	// Reads are the types of attached values that it reads (see [Attach]).
 	Reads []reflect.Type
+	// Observes is notified of the steps of requests behind it, and of its own; nil: it need not
+	// know.
+	Observes Observer
 	// CheckRoute says what is wrong about a route behind it; nil where it works
 	// behind any. Build asks it about each route, and reports the error.
 	CheckRoute func(Facts) error

@@ -48,8 +48,9 @@ type raised struct {
 
 // Steps are what a request passes before its route: those from the k-th middleware on begin at from[k].
 type steps struct {
-	list []step
-	from []int // by number of the middleware; the last is for what comes behind all of it
+	list      []step
+	observers []Observer
+	from      []int // by number of the middleware; the last is for what comes behind all of it
 }
 
 // A step is a Step with what it needs.
@@ -62,7 +63,12 @@ type step struct {
 // makeSteps orders what a request passes before its route. Where the guard is not asked the
 // same terms have other steps.
 func (t *terms) makeSteps(guarded bool) *steps {
-	s := &steps{}
+	s := &steps{observers: t.observers[:len(t.observers):len(t.observers)]}
+	for _, l := range t.chain {
+		if l.Observes != nil {
+			s.observers = append(s.observers, l.Observes)
+		}
+	}
 	for k := range len(t.chain) + 1 {
 		s.from = append(s.from, len(s.list))
 		if guarded && k == t.after {

@@ -15,13 +15,15 @@ import (
 
 // debugInfo is the member debug of a problem in development.
 type debugInfo struct {
-	Route  string       `json:"route,omitzero"` // where it was declared
-	Near   []string     `json:"near,omitempty"` // routes that may have been meant
-	Causes []debugCause `json:"causes,omitempty"`
-	Stack  []string     `json:"stack,omitempty"`
+	Route  string   `json:"route,omitzero"` // where it was declared
+	Near   []string `json:"near,omitempty"` // routes that may have been meant
+	Caller string   `json:"caller,omitzero"`
+	Causes []Cause  `json:"causes,omitempty"`
+	Stack  []string `json:"stack,omitempty"`
 }
 
-type debugCause struct {
+// A Cause is one of the errors that a failure is made of.
+type Cause struct {
 	Type    string `json:"type"`
 	Message string `json:"message"`
 }
@@ -37,24 +39,36 @@ func (s *state) debug(p *problem.Problem) jsontext.Value {
 	if near, ok := errors.AsType[*nearError](p.Unwrap()); ok {
 		info.Near, info.Causes = near.routes, nil
 	}
-	stack := p.Stack()
-	if at, ok := errors.AsType[interface {
-		error
-		Stack() []byte
-	}](p.Unwrap()); ok {
-		stack = at.Stack()
-	}
-	info.Stack = ownFirst(stack)
+	info.Caller = Caller(s).Subject
+	info.Stack = ownFirst(stackIn(p))
 	text, _ := json.Marshal(info, jsontext.AllowInvalidUTF8(true)) // messages can be anything
 	return text
 }
 
+// stackIn is the innermost stack that an error has kept.
+func stackIn(err error) (stack []byte) {
+	for err != nil {
+		at, ok := errors.AsType[interface {
+			error
+			Stack() []byte
+		}](err)
+		if !ok {
+			return stack
+		}
+		if own := at.Stack(); len(own) > 0 {
+			stack = own
+		}
+		err = errors.Unwrap(at)
+	}
+	return stack
+}
+
 // causes lists an error and what it wraps, joined errors one after the other.
-func causes(err error) []debugCause {
+func causes(err error) []Cause {
 	if err == nil {
 		return nil
 	}
-	list := []debugCause{{fmt.Sprintf("%T", err), err.Error()}}
+	list := []Cause{{fmt.Sprintf("%T", err), err.Error()}}
 	switch e := err.(type) {
 	case interface{ Unwrap() error }:
 		list = append(list, causes(e.Unwrap())...)

@@ -231,5 +231,6 @@ func logFailure(to *slog.Logger, r *http.Request, source string, p *problem.Prob
 		slog.Int("status", p.Kind().Status()),
 		slog.String("served", source),
 		slog.String("request", RequestID(r.Context())),
+		slog.String("caller", clip.Text(Caller(r.Context()).Subject, 256)),
 		slog.String("error", clip.Text(err.Error(), longestLogged)))
 }

@@ -38,6 +38,8 @@ type state struct {
 	cut       atomic.Bool // the answer broke off after its header
 
 	conditions atomic.Pointer[heldConditions]
+	kept       atomic.Pointer[keptNode]
+	unpacked   atomic.Int64
 	deadline   *time.Timer // of a stream, until its first item
 }
 
@@ -97,16 +99,22 @@ func RequestID(ctx context.Context) string {
 			return *id
 		}
 	}
-	return ""
+	id, _ := ctx.Value(keptKey[requestID]{}).(requestID)
+	return string(id)
 }
 
+type requestID string
+
 // SetRequestID gives the request an id, a UUID (RFC 9562), so that a problem can name it as
-// its instance. It does nothing outside of an API's request.
-func SetRequestID(ctx context.Context, id [16]byte) {
+// its instance. The context that comes back has it; it is the one that was given in an API's
+// request.
+func SetRequestID(ctx context.Context, id [16]byte) context.Context {
+	text := uuid.UUID(id).String()
 	if s := stateOf(ctx); s != nil {
-		text := uuid.UUID(id).String()
 		s.requestID.Store(&text)
+		return ctx
 	}
+	return Keep(ctx, requestID(text))
 }
 
 // RoutePattern is the method and the path template of the route that the request

@@ -80,7 +80,7 @@ func sit(seat chan struct{}) error {
 
 // take takes a step, and notifies the observers.
 func (s *state) take(step Step, do func() error) error {
-	if observers := s.target.terms().observers; observers != nil {
+	if observers := s.target.steps.observers; observers != nil {
 		return s.takeObserved(observers, step, do)
 	}
 	return do()

@@ -35,6 +35,9 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 			return err
 		}
 	}
+	if s.target.terms().development {
+		Keep(s, readInput{in})
+	}
 	var out Out
 	if err := s.take(Step{Kind: StepCall}, func() (err error) {
 		if out, err = t.call(r.Context(), in); err == nil {

@@ -1,13 +1,19 @@
-// Package accesslog writes one line for each request.
+// Package accesslog writes one record for each request, and makes the records of others say which
+// request they are about.
 package accesslog
 
 import (
+	"context"
+	"encoding/hex"
 	"errors"
 	"log/slog"
 	"net/http"
+	"os"
+	"sync/atomic"
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -16,46 +22,134 @@ import (
 // a number for it; this one is widely used in logs.
 const StatusClientLeft = 499
 
-// To logs each request when it has been answered: method, path, route, status,
-// bytes of the body as they were sent, duration, request id, caller,
-// and the error with its cause where there was one, with what its problem keeps
-// private, for a 5xx the function that served it with file and line, and the stack of
-// a panic. A connection that a handler gave up before its answer has the status 0. The
-// level is Error for a 5xx, else Info. No text is longer than 16 KiB: what callers
-// choose and what fails is cut, and ends in an ellipsis. A nil logger is slog's default
-// at that moment.
-func To(logger *slog.Logger) wicketway.Middleware {
-	return wicketway.Middleware{
+// An Option says what is logged, beside what always is.
+type Option func(*settings)
+
+type settings struct {
+	start bool
+	slow  time.Duration
+	one   uint64 // of so many healthy requests one is logged; 0: all
+}
+
+// AtStart logs a request when it begins as well, so that one that hangs is seen.
+func AtStart() Option { return func(s *settings) { s.start = true } }
+
+// Slow flags requests that take longer, with the step that took most of the time: slow=true and
+// slowest="call 1.2s".
+func Slow(d time.Duration) Option { return func(s *settings) { s.slow = d } }
+
+// Sample logs one of n requests that are healthy: those that are neither answered with a problem
+// nor slow. The record says so: sampled=n.
+func Sample(n int) Option { return func(s *settings) { s.one = uint64(max(n, 0)) } }
+
+// Add adds attributes to the record of a request, from a handler or a middleware.
+func Add(ctx context.Context, attrs ...slog.Attr) { wicketway.Keep(ctx, added{attrs}) }
+
+// added are attributes of a user's.
+type added struct{ attrs []slog.Attr }
+
+// To logs each request when it has been answered, as one record "request":
+//
+//   - method, path, route (the template), version, status, duration, remote (see chain/proxy)
+//   - sent and received, in bytes of bodies as they were on the connection; written and unpacked
+//     where those before and after coding were others
+//   - request, trace, caller, and caller_request where a caller sent an id that was not taken over
+//   - of a failure: code (of the problem), error with its cause, private with what the problem keeps
+//     from callers, for a 5xx served (the function with file and line), and the stack of a panic
+//   - what [Add] has added
+//
+// A record is written for streams, for panics, for connections that were given away (101) and for
+// callers who left (499) as well. A connection that a handler gave up before its answer has the
+// status 0. The level is Error for a 5xx and for an answer that broke off, Warn for a 4xx but 499,
+// else Info. No text is longer than 16 KiB: what callers choose and what fails is cut, and ends in
+// an ellipsis.
+//
+// A nil logger writes to the standard error stream: JSON, and where the route is in development
+// what a [Console] shows, with the input that was read, its secrets blanked, and the causes of a
+// failure with their places.
+func To(logger *slog.Logger, how ...Option) wicketway.Middleware {
+	var s settings
+	for _, o := range how {
+		o(&s)
+	}
+	out := chooser(logger)
+	m := wicketway.Middleware{
 		Name: "accesslog",
 		Does: "logs each request when it has been answered",
-		Wrap: func(next http.Handler) http.Handler {
-			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				w, answer := wicketway.WriterOf(w)
-				start := time.Now()
-				defer func() {
-					log := logger
-					if log == nil {
-						log = slog.Default()
-					}
-					gaveUp := recover() // only http.ErrAbortHandler comes this far
-					record(log, r, answer, time.Since(start), gaveUp != nil)
-					if gaveUp != nil {
-						panic(gaveUp)
-					}
-				}()
-				next.ServeHTTP(w, r)
-			})
-		},
 	}
+	if s.slow > 0 {
+		m.Observes = stopwatch{}
+	}
+	m.Wrap = func(next http.Handler) http.Handler {
+		var healthy atomic.Uint64
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w, answer := wicketway.WriterOf(w)
+			e := entry{settings: &s, out: out(r), start: time.Now(), r: r, answer: answer, healthy: &healthy}
+			if s.start {
+				e.begins()
+			}
+			if s.slow > 0 {
+				ctx := wicketway.Keep(r.Context(), &laps{})
+				if ctx != r.Context() {
+					r = r.WithContext(ctx)
+					e.r = r
+				}
+			}
+			defer func() {
+				gaveUp := recover() // only http.ErrAbortHandler comes this far
+				e.end(gaveUp != nil)
+				if gaveUp != nil {
+					panic(gaveUp)
+				}
+			}()
+			next.ServeHTTP(w, r)
+		})
+	}
+	return m
+}
+
+// chooser finds the handler for a request.
+func chooser(logger *slog.Logger) func(*http.Request) slog.Handler {
+	if logger != nil {
+		return func(*http.Request) slog.Handler { return logger.Handler() }
+	}
+	production, console := Redact(slog.NewJSONHandler(os.Stderr, nil)), Console(os.Stderr)
+	return func(r *http.Request) slog.Handler {
+		if wicketway.IsDevelopment(r.Context()) {
+			return console
+		}
+		return production
+	}
+}
+
+// An entry is the record of one request, while it goes on.
+type entry struct {
+	*settings
+	out     slog.Handler
+	start   time.Time
+	r       *http.Request
+	answer  wicketway.Writer
+	healthy *atomic.Uint64
 }
 
 var errGaveUp = errors.New("the handler gave up the connection (http.ErrAbortHandler)")
 
-func record(to *slog.Logger, r *http.Request, answer wicketway.Writer, took time.Duration, gaveUp bool) {
-	ctx := r.Context()
-	failure := wicketway.Failure(ctx)
+func (e *entry) begins() {
+	ctx := e.r.Context()
+	if !e.out.Enabled(ctx, slog.LevelInfo) {
+		return
+	}
+	record := slog.NewRecord(e.start, slog.LevelInfo, "request begins", 0)
+	record.AddAttrs(slog.String("method", clip.Text(e.r.Method, 64)), slog.String("path", clip.Text(e.r.URL.Path, 1024)),
+		slog.String("request", wicketway.RequestID(ctx)))
+	e.out.Handle(ctx, record) // an error of the log has nowhere to go
+}
+
+func (e *entry) end(gaveUp bool) {
+	ctx, took := e.r.Context(), time.Since(e.start)
+	failure, told := wicketway.Failure(ctx), wicketway.Told(ctx)
 	wicketway.MarkLogged(ctx)
-	status := answer.Status()
+	status := e.answer.Status()
 	if gaveUp && failure == nil {
 		failure = errGaveUp
 	}
@@ -65,38 +159,102 @@ func record(to *slog.Logger, r *http.Request, answer wicketway.Writer, took time
 			status = StatusClientLeft
 		}
 	}
-	level := slog.LevelInfo
-	if status >= 500 || failure != nil && status < 400 { // the latter broke after its header
-		level = slog.LevelError
+	level := levelOf(status, failure)
+	slow := e.slow > 0 && took > e.slow
+	if e.one > 1 && level == slog.LevelInfo && failure == nil && !slow && e.healthy.Add(1)%e.one != 1 {
+		return
 	}
-	if !to.Enabled(ctx, level) {
+	if !e.out.Enabled(ctx, level) {
 		return
 	}
 	_, route := wicketway.RoutePattern(ctx)
-	var some [12]slog.Attr
-	attrs := append(some[:0],
-		slog.String("method", clip.Text(r.Method, 64)),
-		slog.String("path", clip.Text(r.URL.Path, 1024)),
+	record := slog.NewRecord(time.Now(), level, "request", 0)
+	record.AddAttrs(
+		slog.String("method", clip.Text(e.r.Method, 64)),
+		slog.String("path", clip.Text(e.r.URL.Path, 1024)),
 		slog.String("route", route),
 		slog.Int("status", status),
-		slog.Int64("bytes", answer.Sent()),
 		slog.Duration("duration", took),
-		slog.String("request", wicketway.RequestID(ctx)),
-		slog.String("caller", clip.Text(wicketway.Caller(ctx).Subject, 256)),
 	)
+	add := func(name, value string) {
+		if value != "" {
+			record.AddAttrs(slog.String(name, value))
+		}
+	}
+	add("version", wicketway.VersionOf(ctx))
+	e.addBytes(&record)
+	add("request", wicketway.RequestID(ctx))
+	if t, ok := wicketway.TraceOf(ctx); ok {
+		record.AddAttrs(slog.String("trace", hex.EncodeToString(t.ID[:])))
+	}
+	add("caller", clip.Text(wicketway.Caller(ctx).Subject, 256))
+	if sent, ok := wicketway.Kept[requestid.CallerRequest](ctx); ok {
+		add("caller_request", string(sent))
+	}
+	if a := wicketway.ClientOf(e.r).Addr; a.IsValid() {
+		record.AddAttrs(slog.String("remote", a.String()))
+	}
+	if told != nil {
+		add("code", told.Kind().Code())
+	}
 	if status >= 500 {
-		attrs = append(attrs, slog.String("served", wicketway.RouteSource(ctx)))
+		add("served", wicketway.RouteSource(ctx))
 	}
 	if failure != nil {
-		attrs = append(attrs, slog.String("error", clip.Text(failure.Error(), 8<<10)))
-		if p, ok := errors.AsType[*problem.Problem](failure); ok && len(p.LogAttrs()) > 0 {
-			attrs = append(attrs, slog.GroupAttrs("private", p.LogAttrs()...))
-		}
-		if stack := stackOf(failure); len(stack) > 0 && level == slog.LevelError {
-			attrs = append(attrs, slog.String("stack", clip.Text(string(stack), 16<<10)))
+		addFailure(&record, failure, level)
+	}
+	if slow {
+		record.AddAttrs(slog.Bool("slow", true))
+		if l, ok := wicketway.Kept[*laps](ctx); ok {
+			add("slowest", l.slowest())
 		}
 	}
-	to.LogAttrs(ctx, level, "request", attrs...)
+	if e.one > 1 && level == slog.LevelInfo && failure == nil && !slow {
+		record.AddAttrs(slog.Uint64("sampled", e.one))
+	}
+	for a := range wicketway.AllKept[added](ctx) {
+		record.AddAttrs(a.attrs...)
+	}
+	if isForPeople(e.out) && wicketway.IsDevelopment(ctx) {
+		addDevelopment(ctx, &record, failure)
+	}
+	e.out.Handle(ctx, record) // an error of the log has nowhere to go
+}
+
+// levelOf is the level by status; an answer of a good status that failed broke after its header.
+func levelOf(status int, failure error) slog.Level {
+	switch {
+	case status >= 500, failure != nil && status < 400:
+		return slog.LevelError
+	case status >= 400 && status != StatusClientLeft:
+		return slog.LevelWarn
+	}
+	return slog.LevelInfo
+}
+
+// addBytes adds the sizes of bodies; those that coding has not changed are said once.
+func (e *entry) addBytes(record *slog.Record) {
+	record.AddAttrs(slog.Int64("sent", e.answer.Sent()))
+	if written := e.answer.Written(); written != e.answer.Sent() {
+		record.AddAttrs(slog.Int64("written", written))
+	}
+	received, unpacked := wicketway.BytesRead(e.r.Context())
+	if received > 0 {
+		record.AddAttrs(slog.Int64("received", received))
+	}
+	if unpacked != received {
+		record.AddAttrs(slog.Int64("unpacked", unpacked))
+	}
+}
+
+func addFailure(record *slog.Record, failure error, level slog.Level) {
+	record.AddAttrs(slog.String("error", clip.Text(failure.Error(), 8<<10)))
+	if p, ok := errors.AsType[*problem.Problem](failure); ok && len(p.LogAttrs()) > 0 {
+		record.AddAttrs(slog.GroupAttrs("private", p.LogAttrs()...))
+	}
+	if stack := stackOf(failure); len(stack) > 0 && level == slog.LevelError {
+		record.AddAttrs(slog.String("stack", clip.Text(string(stack), 16<<10)))
+	}
 }
 
 // stackOf is where a panic or a problem of status 500 and above came from.
@@ -115,4 +273,34 @@ func stackOf(err error) []byte {
 		err = errors.Unwrap(at)
 	}
 	return nil
+}
+
+// isForPeople reports whether records end on a Console, which blanks what is secret in an input.
+func isForPeople(h slog.Handler) bool {
+	p, ok := h.(interface{ isForPeople() bool })
+	return ok && p.isForPeople()
+}
+
+// The attributes that only a Console shows.
+const (
+	inputAttr  = "input"
+	faultsAttr = "faults"
+	causesAttr = "causes"
+	framesAttr = "frames"
+)
+
+func addDevelopment(ctx context.Context, record *slog.Record, failure error) {
+	if in, ok := wicketway.InputOf(ctx); ok {
+		record.AddAttrs(slog.Any(inputAttr, in))
+	}
+	if failure == nil {
+		return
+	}
+	if p := problem.In(failure); p != nil && p.Items() != nil {
+		record.AddAttrs(slog.Any(faultsAttr, p.Items()))
+	}
+	record.AddAttrs(slog.Any(causesAttr, wicketway.Causes(failure)))
+	if frames := wicketway.OwnFrames(failure); frames != nil {
+		record.AddAttrs(slog.Any(framesAttr, frames))
+	}
 }

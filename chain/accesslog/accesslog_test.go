@@ -2,77 +2,271 @@ package accesslog_test
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
+	"errors"
+	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
-	"github.com/go-json-experiment/json"
-
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/chain/proxy"
 	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/chain/tracecontext"
+	"github.com/wicketway/wicketway/problem"
 )
 
-func build(t *testing.T, log io.Writer, parts ...wicketway.Part) *wicketway.API {
-	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, append(parts, wicketway.Chain(requestid.Assign(), accesslog.To(slog.New(slog.NewJSONHandler(log, nil)))))...)
+type in struct {
+	N    int `from:"path n"`
+	Body struct {
+		Crew int    `json:"crew" rule:"maximum=40"`
+		PIN  string `json:"pin,omitzero"`
+	} `from:"body"`
+}
+
+var errDry = problem.Define(502, "dry", "The canal is dry")
+
+// traffic are routes that end in all ways that there are.
+func traffic() wicketway.Part {
+	stream := func(then error) func(context.Context, wicketway.None) (wicketway.Stream[int], error) {
+		return func(context.Context, wicketway.None) (wicketway.Stream[int], error) {
+			return func(yield func(int, error) bool) { _ = yield(1, nil) && yield(2, then) }, nil
+		}
+	}
+	return wicketway.Group(
+		wicketway.Version("v2", wicketway.Route("GET /good", func(ctx context.Context, _ wicketway.None) (string, error) {
+			accesslog.Add(ctx, slog.String("lock", "bell"), slog.Int("gauge", 7))
+			return strings.Repeat("x", 2000), nil
+		})),
+		wicketway.Route("POST /book/{n}", func(ctx context.Context, in in) (int, error) {
+			slog.New(accesslog.InContext(logHandler(ctx))).With("a", 1).WithGroup("g").InfoContext(ctx, "inside", "b", 2)
+			return in.N, nil
+		}),
+		wicketway.Route("GET /gauge", func(context.Context, wicketway.None) (string, error) {
+			return "", errDry.New("Gauge 7 is silent.").Private("line", "ttyS4").Because(fmt.Errorf("read: %w", io.ErrUnexpectedEOF))
+		}, wicketway.Fails(errDry)),
+		wicketway.Route("GET /error", func(context.Context, wicketway.None) (string, error) { return "", errors.New("locked") }),
+		wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic("no water") }),
+		wicketway.Route("GET /slow", func(context.Context, wicketway.None) (string, error) {
+			time.Sleep(30 * time.Millisecond)
+			return "", nil
+		}),
+		wicketway.Route("GET /stream", stream(nil)),
+		wicketway.Route("GET /broken", stream(io.ErrUnexpectedEOF)),
+		wicketway.Handle("GET /abort", http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })),
+		wicketway.Handle("GET /socket", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			conn, _, err := w.(http.Hijacker).Hijack()
+			if err == nil {
+				conn.Close()
+			}
+		})),
+		wicketway.Route("GET /left", func(ctx context.Context, _ wicketway.None) (string, error) { <-ctx.Done(); return "", ctx.Err() }),
+		wicketway.Route("GET /me", func(context.Context, wicketway.None) (string, error) { return "", nil }, wicketway.Guard(plate{})),
+	)
+}
+
+// A plate is a guard that takes the field Plate for the caller.
+type plate struct{}
+
+func (plate) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: "plate"} }
+func (plate) Challenge([]string) string { return "Plate" }
+func (plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+	return &wicketway.Identity{Subject: r.Header.Get("Plate")}, nil
+}
+
+type handlerKey struct{}
+
+func logHandler(ctx context.Context) slog.Handler {
+	h, ok := ctx.Value(handlerKey{}).(slog.Handler)
+	if !ok {
+		return slog.DiscardHandler
+	}
+	return h
+}
+
+// One record for each request, whatever becomes of it, with what is worth knowing.
+func TestAccessLog(t *testing.T) {
+	var log bytes.Buffer
+	var mu sync.Mutex
+	handler := slog.NewJSONHandler(writer(func(p []byte) (int, error) { mu.Lock(); defer mu.Unlock(); return log.Write(p) }), nil)
+	networks, err := proxy.Networks("127.0.0.1", "10.0.0.0/8")
 	if err != nil {
 		t.Fatal(err)
 	}
-	return api
+	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, traffic(),
+		wicketway.Log(slog.New(slog.DiscardHandler)),
+		wicketway.Chain(requestid.Assign(networks...), proxy.Trust(networks...), tracecontext.Keep(),
+			accesslog.To(slog.New(handler), accesslog.Slow(25*time.Millisecond), accesslog.AtStart()), compress.Bodies(), compress.Requests()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewUnstartedServer(api)
+	server.Config.BaseContext = func(net.Listener) context.Context {
+		return context.WithValue(context.Background(), handlerKey{}, handler)
+	}
+	server.Config.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, 0)
+	server.Start()
+	defer server.Close()
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	io.WriteString(z, `{"crew":3}`+strings.Repeat(" ", 500))
+	z.Close()
+	const id, trace = "018f3a52-6f0c-7b1e-9d55-2a3c4e5f6071", "4bf92f3577b34da6a3ce929d0e0e4736"
+	for _, c := range []struct {
+		line, header, body string
+		want               string // pieces of the record; ! those that it must not have
+	}{
+		{"GET /v2/good", "", "", `"level":"INFO" | "status":200 | "version":"v2" | "route":"/v2/good" | "lock":"bell" | "gauge":7 | "remote":"127.0.0.1" | "sent":2003 | !"written" | !"received" | !"code" | !"slow" | !"caller"`},
+		{"GET /v2/good", "Accept-Encoding: gzip", "", `"written":2003 | "status":200 | !"sent":2003`},
+		{"GET /v2/good", "X-Request-Id: " + id + "\nTraceparent: 00-" + trace + "-00f067aa0ba902b7-01", "", `"request":"` + id + `" | "trace":"` + trace + `" | !"caller_request"`},
+		{"GET /v2/good", "X-Request-Id: hush\tx", "", `"caller_request":"hushx"`},
+		{"GET /v2/good", "X-Forwarded-For: 198.51.100.7, 203.0.113.9, 10.1.1.1", "", `"remote":"203.0.113.9"`},
+		{"GET /v2/good", "Forwarded: for=\"[2001:db8::7]:4711\";proto=https, for=10.0.0.1", "", `"remote":"2001:db8::7"`},
+		{"POST /book/7", "Content-Type: application/json", `{"crew":3}`, `"status":200 | "received":10 | !"unpacked"`},
+		{"POST /book/7", "Content-Type: application/json\nContent-Encoding: gzip", packed.String(), `"status":200 | "unpacked":510 | "received":`},
+		{"POST /book/x", "Content-Type: application/json", `{"crew":99}`, `"level":"WARN" | "status":400 | "code":"input-unreadable" | path n must be a whole number`},
+		{"GET /none", "", "", `"level":"WARN" | "status":404 | "route":"" | "code":"not-found" | !"served"`},
+		{"GET /gauge", "", "", `"level":"ERROR" | "status":502 | "code":"dry" | "served":"accesslog_test.traffic | "private":{"line":"ttyS4"} | unexpected EOF | "stack":"`},
+		{"GET /error", "", "", `"level":"ERROR" | "status":500 | "code":"internal" | "error":"locked"`},
+		{"GET /panic", "", "", `"level":"ERROR" | "status":500 | "error":"panic: no water" | "stack":" | accesslog_test.go:`},
+		{"GET /slow", "", "", `"level":"INFO" | "slow":true | "slowest":"call 3`},
+		{"GET /stream", "", "", `"level":"INFO" | "status":200 | "sent":`},
+		{"GET /broken", "", "", `"level":"ERROR" | "status":200 | "error":"unexpected EOF"`},
+		{"GET /abort", "", "", `"level":"ERROR" | "status":0 | "error":"the handler gave up the connection`},
+		{"GET /socket", "", "", `"level":"INFO" | "status":101`},
+		{"GET /left", "", "", `"level":"INFO" | "status":499 | "code":"caller-left"`},
+		{"GET /me", "Plate: OB-1001", "", `"caller":"OB-1001"`},
+	} {
+		mu.Lock()
+		log.Reset()
+		mu.Unlock()
+		method, path, _ := strings.Cut(c.line, " ")
+		ctx, leave := context.WithCancel(t.Context())
+		r, _ := http.NewRequestWithContext(ctx, method, server.URL+path, strings.NewReader(c.body))
+		r.Header.Set("Accept-Encoding", "identity")
+		for field := range strings.Lines(c.header) {
+			name, value, _ := strings.Cut(strings.TrimSpace(field), ": ")
+			r.Header[name] = []string{value}
+		}
+		if path == "/left" {
+			time.AfterFunc(20*time.Millisecond, leave)
+		}
+		if resp, err := http.DefaultClient.Do(r); err == nil {
+			io.Copy(io.Discard, resp.Body)
+			resp.Body.Close()
+		}
+		leave()
+		lines := waitFor(&mu, &log, func(text string) bool { return strings.Contains(text, `"msg":"request",`) })
+		if strings.Count(lines, `"msg":"request"`) != 1 || strings.Count(lines, `"msg":"request begins","method":"`+method+`","path":"`+path) != 1 {
+			t.Errorf("%s: not one record of its beginning and one of its end: %s", c.line, lines)
+		}
+		end := lines[strings.Index(lines, `{"time"`):]
+		for line := range strings.Lines(lines) {
+			if strings.Contains(line, `"msg":"request",`) {
+				end = line
+			}
+			if strings.Contains(line, "inside") && !strings.Contains(line, `"a":1,"g":{"b":2}`) || strings.Contains(line, "inside") && !strings.Contains(line, `"msg":"inside","request":"0`) {
+				t.Errorf("what is logged below does not say of which request: %s", line)
+			}
+		}
+		for want := range strings.SplitSeq(c.want, " | ") {
+			piece, not := strings.CutPrefix(want, "!")
+			if strings.Contains(end, piece) == not {
+				t.Errorf("%s (%s): %s in %s", c.line, c.header, want, end)
+			}
+		}
+	}
 }
 
-// One line for each request, with the cause that the caller is not told.
-func TestAccessLog(t *testing.T) {
+// waitFor waits for what is logged after an answer has arrived.
+func waitFor(mu *sync.Mutex, log *bytes.Buffer, done func(string) bool) string {
+	for until := time.Now().Add(5 * time.Second); ; time.Sleep(time.Millisecond) {
+		mu.Lock()
+		text := log.String()
+		mu.Unlock()
+		if done(text) || time.Now().After(until) {
+			return text
+		}
+	}
+}
+
+type writer func([]byte) (int, error)
+
+func (w writer) Write(p []byte) (int, error) { return w(p) }
+
+// Of healthy requests some are logged, of others all; and it works alone.
+func TestSampling(t *testing.T) {
 	var log bytes.Buffer
-	api := build(t, &log,
-		wicketway.Route("GET /text/{n}", func(_ context.Context, in struct {
-			N int `from:"path n"`
-		}) (string, error) {
-			if in.N == 0 {
-				panic("no water")
-			}
-			return "x", nil
-		}),
-	)
-	gone, leave := context.WithCancel(context.Background())
-	leave()
+	m := accesslog.To(slog.New(slog.NewTextHandler(&log, nil)), accesslog.Sample(10))
+	h := m.Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/bad" {
+			w.WriteHeader(500)
+		}
+	}))
+	for i := range 30 {
+		h.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", "/good", nil))
+		if i%10 == 0 {
+			h.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", "/bad", nil))
+		}
+	}
+	if good, bad := strings.Count(log.String(), "path=/good"), strings.Count(log.String(), "path=/bad"); good != 3 || bad != 3 || strings.Count(log.String(), "sampled=10") != 3 {
+		t.Errorf("%d good and %d bad ones: %s", good, bad, log.String())
+	}
+}
+
+// What a person reads in development.
+func TestConsole(t *testing.T) {
+	var log bytes.Buffer
+	logger := slog.New(accesslog.InContext(accesslog.Console(&log)))
+	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, traffic(), wicketway.Development(), wicketway.Log(logger),
+		wicketway.Chain(accesslog.To(logger)))
+	if err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range []struct {
-		path   string
-		ctx    context.Context
-		status int
-		level  string
-		route  string
-		err    string
-		stack  bool
+		line, body string
+		want       []string // in this order
 	}{
-		{"/text/1", context.Background(), 200, "INFO", "/text/{n}", "", false},
-		{"/text/x", context.Background(), 400, "INFO", "/text/{n}", "path n must be a whole number", false},
-		{"/text/0", context.Background(), 500, "ERROR", "/text/{n}", "panic: no water", true},
-		{"/none", context.Background(), 404, "INFO", "", "not-found", false},
-		{"/text/1", gone, 200, "INFO", "/text/{n}", "", false}, // the answer was ready all the same
+		{"GET /v2/good", "", []string{"200  ", "ms  ", "2003 B", "–", "GET     /v2/good\n", "more    lock=bell gauge=7\n"}},
+		{"POST /book/7", `{"crew":3,"pin":"hush"}`, []string{"200", "POST    /book/7\n", `input   {"Body":{"crew":3,"pin":"[redacted]"},"N":7}`}},
+		{"POST /book/x", `{"crew":99}`, []string{"400", "/book/x  input-unreadable\n", "faults  path n must be a whole number\n", "        body /crew must be at most 40\n"}},
+		{"GET /panic", "", []string{"500", "/panic  internal\n", "because panic: no water", "in      accesslog_test.traffic", "at      accesslog_test.go:", "traffic"}},
+		{"GET /gauge", "", []string{"502", "dry", "because dry: Gauge 7 is silent.: read: unexpected EOF", "*problem.Problem", "unexpected EOF", "*errors.errorString", "more    private=(line=ttyS4)"}},
+		{"GET /\x1b[31m", "", []string{"404", "/\ufffd[31m  not-found"}},
 	} {
 		log.Reset()
-		w := httptest.NewRecorder()
-		api.ServeHTTP(w, httptest.NewRequest("GET", c.path, nil).WithContext(c.ctx))
-		var line struct {
-			Level, Method, Path, Route, Request, Caller, Error, Stack string
-			Status, Bytes                                             int
-			Duration                                                  int64
+		method, path, _ := strings.Cut(c.line, " ")
+		r := httptest.NewRequest(method, "/", strings.NewReader(c.body))
+		r.URL.Path = path
+		r.Header.Set("Content-Type", "application/json")
+		api.ServeHTTP(httptest.NewRecorder(), r)
+		rest := log.String()
+		for _, want := range c.want {
+			_, after, ok := strings.Cut(rest, want)
+			if !ok {
+				t.Errorf("%s: wanted %q in\n%s", c.line, want, log.String())
+				break
+			}
+			rest = after
 		}
-		if err := json.Unmarshal(log.Bytes(), &line, json.MatchCaseInsensitiveNames(true)); err != nil {
-			t.Errorf("%s: not one line: %v\n%s", c.path, err, log.String())
+		if strings.Contains(log.String(), "hush") || strings.Contains(log.String(), "\x1b") {
+			t.Errorf("%s: %q", c.line, log.String())
 		}
-		if line.Status != c.status || line.Level != c.level || line.Route != c.route || line.Path != c.path || line.Method != "GET" ||
-			!strings.Contains(line.Error, c.err) || (line.Error == "") != (c.err == "") || (line.Stack != "") != c.stack ||
-			line.Bytes != w.Body.Len() || line.Request != w.Header().Get("X-Request-Id") || line.Duration <= 0 {
-			t.Errorf("%s: %s", c.path, log.String())
-		}
+	}
+	log.Reset()
+	logger.With("gauge", 7).WithGroup("inner").Warn("the tide\x07 is late", "pin", "hush", "why", "wind and rain")
+	if got := log.String(); !strings.HasSuffix(got, `  WARN  the tide`+"\ufffd"+` is late  gauge=7  inner.pin=[redacted]  inner.why="wind and rain"`+"\n") {
+		t.Errorf("%q", got)
 	}
 }
 
@@ -136,7 +330,7 @@ func ExampleTo() {
 			return in.Lock, nil
 		}))
 	api.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", "/locks/bell", nil))
-	// Output: level=INFO msg=request method=GET path=/locks/bell route=/locks/{lock} status=200 bytes=7 request="" caller=""
+	// Output: level=INFO msg=request method=GET path=/locks/bell route=/locks/{lock} status=200 sent=7 remote=192.0.2.1
 }
 
 func ExampleRedact() {

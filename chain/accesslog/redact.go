@@ -41,6 +41,8 @@ type redactor struct {
 	blank bool // the group that is open has a secret's name
 }
 
+func (r *redactor) isForPeople() bool { return isForPeople(r.Handler) }
+
 func plainKey(key string) string {
 	return strings.NewReplacer("-", "", "_", "", " ", "").Replace(strings.ToLower(key))
 }

@@ -2,6 +2,7 @@ package compress
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"io"
 	"net/http"
@@ -52,7 +53,7 @@ func Requests() wicketway.Middleware {
 				plain.Header.Del("Content-Encoding")
 				plain.Header.Del("Content-Length")
 				plain.ContentLength = -1
-				body := &unpacker{packed: r.Body, coding: codings[0], limit: wicketway.BodyLimit(r.Context())}
+				body := &unpacker{ctx: r.Context(), packed: r.Body, coding: codings[0], limit: wicketway.BodyLimit(r.Context())}
 				defer body.release()
 				plain.Body = body
 				next.ServeHTTP(w, &plain)
@@ -75,6 +76,8 @@ func codings(lines []string) (all []string) {
 
 // An unpacker starts to unpack when it is first read from.
 type unpacker struct {
+	ctx    context.Context
+	count  int64
 	packed io.ReadCloser
 	coding string
 	limit  int64 // of what comes out; 0: none
@@ -90,6 +93,9 @@ func (u *unpacker) Read(p []byte) (int, error) {
 		}
 	}
 	n, err := u.plain.Read(p)
+	if u.count += int64(n); n > 0 {
+		wicketway.SetUnpacked(u.ctx, u.count)
+	}
 	if err != nil && err != io.EOF {
 		err = u.broken(err)
 	}

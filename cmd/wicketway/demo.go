@@ -1,11 +1,8 @@
 package main
 
 import (
-	"log/slog"
-
 	"github.com/spf13/cobra"
 
-	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/examples/canal/demo"
 )
 
@@ -15,13 +12,16 @@ func demoCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Serve the Osterbeck Canal, a made-up API to try things on",
-		Args:  cobra.NoArgs,
+		Long: `Serve the Osterbeck Canal, a made-up API to try things on.
+
+The log is JSON; with WICKETWAY_MODE=development in the environment it is made to be read in a
+terminal, and problems say what caused them.`,
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if tour {
 				return checked(demo.Tour(c.Context(), c.OutOrStdout()))
 			}
-			log := slog.New(accesslog.Redact(slog.NewTextHandler(c.ErrOrStderr(), nil)))
-			return checked(demo.Run(c.Context(), listen, data, c.OutOrStdout(), log))
+			return checked(demo.Run(c.Context(), listen, data, c.OutOrStdout(), demo.Logger(c.ErrOrStderr())))
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8080", "address to listen on")

@@ -6,12 +6,10 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"log/slog"
 	"os"
 	"os/signal"
 	"syscall"
 
-	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/examples/canal/demo"
 )
 
@@ -21,8 +19,7 @@ func main() {
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	log := slog.New(accesslog.Redact(slog.NewTextHandler(os.Stderr, nil)))
-	if err := demo.Run(ctx, *listen, *data, os.Stdout, log); err != nil {
+	if err := demo.Run(ctx, *listen, *data, os.Stdout, demo.Logger(os.Stderr)); err != nil {
 		fmt.Fprintln(os.Stderr, "canal:", err)
 		os.Exit(1)
 	}

@@ -42,6 +42,7 @@ type Body struct {
 	limit      int64 // bytes; 0: none
 	least      int64 // bytes a second
 	received   int64
+	counted    atomic.Int64  // what was received, for others
 	begun      time.Duration // when reading began, since the program did
 	renewed    time.Duration // when the read deadline was last set
 	err        error         // what ended the body, if not its end
@@ -89,6 +90,7 @@ func (b *Body) Read(p []byte) (int, error) {
 	b.renew()
 	n, err := b.source.Read(p)
 	b.received += int64(n)
+	b.counted.Store(b.received)
 	switch {
 	case b.limit > 0 && b.received > b.limit:
 		b.giveUp(&http.MaxBytesError{Limit: b.limit})
@@ -169,6 +171,14 @@ func (b *Body) setDeadline(t time.Time) {
 
 // Kept is the text of a body that was to be kept; nil where there was none.
 func (b *Body) Kept() []byte { return b.kept }
+
+// BytesReceived is how many bytes have come in so far.
+func (b *Body) BytesReceived() int64 {
+	if b == nil {
+		return 0
+	}
+	return b.counted.Load()
+}
 
 // Open reports whether the caller may still be sending.
 func (b *Body) Open() bool { return b != nil && !b.ended.Load() }

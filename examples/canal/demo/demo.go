@@ -19,6 +19,7 @@ import (
 	"github.com/wicketway/wicketway/chain/auth"
 	"github.com/wicketway/wicketway/chain/compress"
 	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/chain/tracecontext"
 	"github.com/wicketway/wicketway/examples/canal/drill"
 	"github.com/wicketway/wicketway/examples/canal/legacy"
 	"github.com/wicketway/wicketway/examples/canal/locks"
@@ -172,7 +173,7 @@ func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocati
 		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
 		wicketway.Log(log),
 		wicketway.Translate(store.Translations...),
-		wicketway.Chain(requestid.Assign(), accesslog.To(log), compress.Bodies(), compress.Requests()),
+		wicketway.Chain(requestid.Assign(), tracecontext.Keep(), accesslog.To(log, accesslog.Slow(time.Second)), compress.Bodies(), compress.Requests()),
 		wicketway.At("/api",
 			wicketway.Guard(guard),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
@@ -180,6 +181,15 @@ func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocati
 			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
 		),
 	)
+}
+
+// Logger writes what happens: as JSON, and in development for people to read. Either way the
+// records say which request they are about, and secrets are blanked.
+func Logger(w io.Writer) *slog.Logger {
+	if os.Getenv("WICKETWAY_MODE") == "development" {
+		return slog.New(accesslog.InContext(accesslog.Console(w)))
+	}
+	return slog.New(accesslog.InContext(accesslog.Redact(slog.NewJSONHandler(w, nil))))
 }
 
 // Run serves the canal on an address until ctx ends, and first writes to out how

@@ -1,0 +1,75 @@
+package accesslog
+
+import (
+	"context"
+	"encoding/hex"
+	"log/slog"
+
+	"github.com/wicketway/wicketway"
+)
+
+// InContext wraps a handler so that whatever is logged with the context of a request says which:
+// its id (request), its trace and its caller are added, where the record does not have them.
+//
+//	slog.SetDefault(slog.New(accesslog.InContext(slog.NewJSONHandler(os.Stderr, nil))))
+func InContext(h slog.Handler) slog.Handler { return inContext{h, h, nil} }
+
+// The attributes stand beside those of the record, not in the groups that a logger has opened: so
+// they are put before them, and what the logger has done since is done again.
+type inContext struct {
+	slog.Handler
+	base slog.Handler // before any group was opened
+	then []func(slog.Handler) slog.Handler
+}
+
+func (c inContext) Handle(ctx context.Context, record slog.Record) error {
+	attrs := contextAttrs(ctx, record)
+	if attrs == nil {
+		return c.Handler.Handle(ctx, record)
+	}
+	h := c.base.WithAttrs(attrs)
+	for _, step := range c.then {
+		h = step(h)
+	}
+	return h.Handle(ctx, record)
+}
+
+func (c inContext) isForPeople() bool { return isForPeople(c.Handler) }
+
+func contextAttrs(ctx context.Context, record slog.Record) (attrs []slog.Attr) {
+	add := func(name, value string) {
+		if value == "" {
+			return
+		}
+		record.Attrs(func(a slog.Attr) bool {
+			if a.Key == name {
+				value = ""
+			}
+			return value != ""
+		})
+		if value != "" {
+			attrs = append(attrs, slog.String(name, value))
+		}
+	}
+	add("request", wicketway.RequestID(ctx))
+	if t, ok := wicketway.TraceOf(ctx); ok {
+		add("trace", hex.EncodeToString(t.ID[:]))
+	}
+	add("caller", wicketway.Caller(ctx).Subject)
+	return attrs
+}
+
+func (c inContext) WithAttrs(attrs []slog.Attr) slog.Handler {
+	return c.with(func(h slog.Handler) slog.Handler { return h.WithAttrs(attrs) })
+}
+
+func (c inContext) WithGroup(name string) slog.Handler {
+	if name == "" {
+		return c
+	}
+	return c.with(func(h slog.Handler) slog.Handler { return h.WithGroup(name) })
+}
+
+func (c inContext) with(step func(slog.Handler) slog.Handler) slog.Handler {
+	return inContext{step(c.Handler), c.base, append(c.then[:len(c.then):len(c.then)], step)}
+}
