@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -81,9 +83,14 @@ func causes(err error) []Cause {
 }
 
 // ownFirst writes a stack a line a frame, and puts the frames of Go itself and of
-// this package behind the others.
+// this module behind the others.
 func ownFirst(stack []byte) []string {
-	var own, others []string
+	own, others := frames(stack)
+	return slices.Concat(own, others)
+}
+
+// frames gives those of the user's own code, and the others.
+func frames(stack []byte) (own, others []string) {
 	lines := bytes.Split(bytes.TrimSpace(stack), []byte("\n"))
 	for i := 0; i+1 < len(lines); i += 2 {
 		function, place := string(lines[i]), strings.TrimSpace(string(lines[i+1]))
@@ -95,13 +102,13 @@ func ownFirst(stack []byte) []string {
 			function = name
 		}
 		frame := function + " " + place
-		if isForeign(function) {
+		if isForeign(function) || isOurs(place) {
 			others = append(others, frame)
 		} else {
 			own = append(own, frame)
 		}
 	}
-	return slices.Concat(own, others)
+	return own, others
 }
 
 func isForeign(function string) bool {
@@ -112,5 +119,22 @@ func isForeign(function string) bool {
 	}
 	first, _, _ := strings.Cut(path, "/")
 	standard := path != "main" && !strings.Contains(first, ".")
-	return path == "github.com/wicketway/wicketway" || standard
+	return standard
+}
+
+// sourceFolder is where the sources of this module were compiled.
+var sourceFolder = sync.OnceValue(func() string {
+	_, file, _, _ := runtime.Caller(0)
+	return strings.TrimSuffix(file, "debug.go")
+})
+
+// isOurs reports whether a place is in a package of this module that users link, wherever a
+// compiler has put the function into another.
+func isOurs(place string) bool {
+	file, ours := strings.CutPrefix(place, sourceFolder())
+	if !ours || strings.Contains(file, "_test.go:") {
+		return false
+	}
+	folder, _, below := strings.Cut(file, "/")
+	return !below || slices.Contains([]string{"chain", "format", "internal", "observe"}, folder)
 }

@@ -68,7 +68,10 @@ func checkLog(t *testing.T, what string, lines []string, status int, cause strin
 	if err := json.Unmarshal([]byte(lines[0]), &line, json.MatchCaseInsensitiveNames(true)); err != nil {
 		t.Errorf("%s: %v: %s", what, err, lines[0])
 	}
-	level := "INFO"
+	level := "WARN"
+	if status < 400 || status == 499 {
+		level = "INFO"
+	}
 	if status >= 500 || status <= 200 {
 		level = "ERROR"
 	}

@@ -20,7 +20,12 @@ func Keep[T any](ctx context.Context, value T) context.Context {
 	if s == nil {
 		return context.WithValue(ctx, keptKey[T]{}, value)
 	}
-	n := &keptNode{value: kept[T]{value}}
+	own := &struct {
+		keptNode
+		held kept[T]
+	}{held: kept[T]{value}}
+	own.value = &own.held
+	n := &own.keptNode
 	for {
 		n.next = s.kept.Load()
 		if s.kept.CompareAndSwap(n.next, n) {
@@ -33,7 +38,7 @@ func Keep[T any](ctx context.Context, value T) context.Context {
 func Kept[T any](ctx context.Context) (value T, ok bool) {
 	for s := stateOf(ctx); s != nil; s = s.outer() {
 		for n := s.kept.Load(); n != nil; n = n.next {
-			if found, same := n.value.(kept[T]); same {
+			if found, same := n.value.(*kept[T]); same {
 				return found.value, true
 			}
 		}
@@ -48,7 +53,7 @@ type keptKey[T any] struct{}
 type kept[T any] struct{ value T }
 
 type keptNode struct {
-	value any
+	value any // a pointer to a kept value, which stands behind the node
 	next  *keptNode
 }
 
@@ -160,9 +165,13 @@ func Causes(err error) []Cause {
 	return list
 }
 
-// OwnFrames gives the stack that an error has kept, a line a frame, those of the user's own code
-// first; none where it has kept no stack.
-func OwnFrames(err error) []string { return ownFirst(stackIn(err)) }
+// OwnFrames gives the frames of the user's own code from the stack that an error has kept, the
+// innermost first, each as its function, a space, and file:line. There are none where it has kept
+// no stack.
+func OwnFrames(err error) []string {
+	own, _ := frames(stackIn(err))
+	return own
+}
 
 // AllKept gives every value of a type that was kept, the first first.
 func AllKept[T any](ctx context.Context) iter.Seq[T] {
@@ -170,7 +179,7 @@ func AllKept[T any](ctx context.Context) iter.Seq[T] {
 		var all []T
 		for s := stateOf(ctx); s != nil; s = s.outer() {
 			for n := s.kept.Load(); n != nil; n = n.next {
-				if found, same := n.value.(kept[T]); same {
+				if found, same := n.value.(*kept[T]); same {
 					all = append(all, found.value)
 				}
 			}

@@ -31,6 +31,7 @@ type state struct {
 	body            *bind.Body
 	request         http.Request // as the chain gets it
 
+	around    atomic.Pointer[state] // what outer has found
 	before    atomic.Pointer[headerBefore]
 	caller    atomic.Pointer[Identity]
 	requestID atomic.Pointer[string]
@@ -68,7 +69,22 @@ func stateOf(ctx context.Context) *state {
 }
 
 // outer is the state of the API that this one is mounted in, if it is.
-func (s *state) outer() *state { return stateOf(s.Context) }
+func (s *state) outer() *state {
+	found := s.around.Load()
+	if found == nil {
+		if found = stateOf(s.Context); found == nil {
+			found = noState
+		}
+		s.around.Store(found)
+	}
+	if found == noState {
+		return nil
+	}
+	return found
+}
+
+// noState is around a request that no other API has passed on.
+var noState = &state{}
 
 // stateBehind finds the state of a request whose context a middleware has lost, by
 // the writer that the middleware passed on.

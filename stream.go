@@ -3,6 +3,7 @@ package wicketway
 import (
 	"context"
 	"errors"
+	"fmt"
 	"iter"
 	"net/http"
 	"reflect"
@@ -137,7 +138,7 @@ func (s *state) problemFor(err error) *problem.Problem {
 // ended says why a context has ended: that of a stream is cancelled when its time is over.
 func (s *state) ended(err error) error {
 	if cause := context.Cause(s.Context); errors.Is(err, context.Canceled) && errors.Is(cause, context.DeadlineExceeded) {
-		return errors.Join(cause, err)
+		return fmt.Errorf("%w (%v)", cause, err)
 	}
 	return err
 }

@@ -112,7 +112,7 @@ func TestFilesReachTheSocket(t *testing.T) {
 			w := &socket{ResponseRecorder: httptest.NewRecorder()}
 			log.Reset()
 			api.ServeHTTP(w, r)
-			if sent := fmt.Sprintf(" bytes=%d ", w.Body.Len()); !strings.Contains(log.String(), sent) {
+			if sent := fmt.Sprintf(" sent=%d ", w.Body.Len()); !strings.Contains(log.String(), sent) {
 				t.Errorf("%s with %q: %s, want%s", request, coding, &log, sent)
 			}
 			want := int64(0)

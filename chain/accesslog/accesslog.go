@@ -60,8 +60,8 @@ type added struct{ attrs []slog.Attr }
 //
 // A record is written for streams, for panics, for connections that were given away (101) and for
 // callers who left (499) as well. A connection that a handler gave up before its answer has the
-// status 0. The level is Error for a 5xx and for an answer that broke off, Warn for a 4xx but 499,
-// else Info. No text is longer than 16 KiB: what callers choose and what fails is cut, and ends in
+// status 0. The level is Error for a 5xx and for an answer that broke off, Warn for a 4xx, Info for
+// a caller who left and for all else. No text is longer than 16 KiB: what callers choose and what fails is cut, and ends in
 // an ellipsis.
 //
 // A nil logger writes to the standard error stream: JSON, and where the route is in development
@@ -146,7 +146,8 @@ func (e *entry) begins() {
 }
 
 func (e *entry) end(gaveUp bool) {
-	ctx, took := e.r.Context(), time.Since(e.start)
+	ctx, now := e.r.Context(), time.Now()
+	took := now.Sub(e.start)
 	failure, told := wicketway.Failure(ctx), wicketway.Told(ctx)
 	wicketway.MarkLogged(ctx)
 	status := e.answer.Status()
@@ -168,8 +169,8 @@ func (e *entry) end(gaveUp bool) {
 		return
 	}
 	_, route := wicketway.RoutePattern(ctx)
-	record := slog.NewRecord(time.Now(), level, "request", 0)
-	record.AddAttrs(
+	var some [24]slog.Attr
+	attrs := append(some[:0],
 		slog.String("method", clip.Text(e.r.Method, 64)),
 		slog.String("path", clip.Text(e.r.URL.Path, 1024)),
 		slog.String("route", route),
@@ -178,21 +179,21 @@ func (e *entry) end(gaveUp bool) {
 	)
 	add := func(name, value string) {
 		if value != "" {
-			record.AddAttrs(slog.String(name, value))
+			attrs = append(attrs, slog.String(name, value))
 		}
 	}
 	add("version", wicketway.VersionOf(ctx))
-	e.addBytes(&record)
+	attrs = e.addBytes(attrs)
 	add("request", wicketway.RequestID(ctx))
 	if t, ok := wicketway.TraceOf(ctx); ok {
-		record.AddAttrs(slog.String("trace", hex.EncodeToString(t.ID[:])))
+		add("trace", hex.EncodeToString(t.ID[:]))
 	}
 	add("caller", clip.Text(wicketway.Caller(ctx).Subject, 256))
 	if sent, ok := wicketway.Kept[requestid.CallerRequest](ctx); ok {
 		add("caller_request", string(sent))
 	}
 	if a := wicketway.ClientOf(e.r).Addr; a.IsValid() {
-		record.AddAttrs(slog.String("remote", a.String()))
+		add("remote", a.String())
 	}
 	if told != nil {
 		add("code", told.Kind().Code())
@@ -201,29 +202,33 @@ func (e *entry) end(gaveUp bool) {
 		add("served", wicketway.RouteSource(ctx))
 	}
 	if failure != nil {
-		addFailure(&record, failure, level)
+		attrs = addFailure(attrs, failure, level)
 	}
 	if slow {
-		record.AddAttrs(slog.Bool("slow", true))
+		attrs = append(attrs, slog.Bool("slow", true))
 		if l, ok := wicketway.Kept[*laps](ctx); ok {
 			add("slowest", l.slowest())
 		}
 	}
 	if e.one > 1 && level == slog.LevelInfo && failure == nil && !slow {
-		record.AddAttrs(slog.Uint64("sampled", e.one))
+		attrs = append(attrs, slog.Uint64("sampled", e.one))
 	}
 	for a := range wicketway.AllKept[added](ctx) {
-		record.AddAttrs(a.attrs...)
+		attrs = append(attrs, a.attrs...)
 	}
 	if isForPeople(e.out) && wicketway.IsDevelopment(ctx) {
-		addDevelopment(ctx, &record, failure)
+		attrs = addDevelopment(ctx, attrs, failure)
 	}
+	record := slog.NewRecord(now, level, "request", 0) // without a place: it would be this one
+	record.AddAttrs(attrs...)
 	e.out.Handle(ctx, record) // an error of the log has nowhere to go
 }
 
 // levelOf is the level by status; an answer of a good status that failed broke after its header.
 func levelOf(status int, failure error) slog.Level {
 	switch {
+	case errors.Is(failure, problem.CallerLeft):
+		return slog.LevelInfo
 	case status >= 500, failure != nil && status < 400:
 		return slog.LevelError
 	case status >= 400 && status != StatusClientLeft:
@@ -233,28 +238,30 @@ func levelOf(status int, failure error) slog.Level {
 }
 
 // addBytes adds the sizes of bodies; those that coding has not changed are said once.
-func (e *entry) addBytes(record *slog.Record) {
-	record.AddAttrs(slog.Int64("sent", e.answer.Sent()))
+func (e *entry) addBytes(attrs []slog.Attr) []slog.Attr {
+	attrs = append(attrs, slog.Int64("sent", e.answer.Sent()))
 	if written := e.answer.Written(); written != e.answer.Sent() {
-		record.AddAttrs(slog.Int64("written", written))
+		attrs = append(attrs, slog.Int64("written", written))
 	}
 	received, unpacked := wicketway.BytesRead(e.r.Context())
 	if received > 0 {
-		record.AddAttrs(slog.Int64("received", received))
+		attrs = append(attrs, slog.Int64("received", received))
 	}
 	if unpacked != received {
-		record.AddAttrs(slog.Int64("unpacked", unpacked))
+		attrs = append(attrs, slog.Int64("unpacked", unpacked))
 	}
+	return attrs
 }
 
-func addFailure(record *slog.Record, failure error, level slog.Level) {
-	record.AddAttrs(slog.String("error", clip.Text(failure.Error(), 8<<10)))
+func addFailure(attrs []slog.Attr, failure error, level slog.Level) []slog.Attr {
+	attrs = append(attrs, slog.String("error", clip.Text(failure.Error(), 8<<10)))
 	if p, ok := errors.AsType[*problem.Problem](failure); ok && len(p.LogAttrs()) > 0 {
-		record.AddAttrs(slog.GroupAttrs("private", p.LogAttrs()...))
+		attrs = append(attrs, slog.GroupAttrs("private", p.LogAttrs()...))
 	}
 	if stack := stackOf(failure); len(stack) > 0 && level == slog.LevelError {
-		record.AddAttrs(slog.String("stack", clip.Text(string(stack), 16<<10)))
+		attrs = append(attrs, slog.String("stack", clip.Text(string(stack), 16<<10)))
 	}
+	return attrs
 }
 
 // stackOf is where a panic or a problem of status 500 and above came from.
@@ -289,18 +296,19 @@ const (
 	framesAttr = "frames"
 )
 
-func addDevelopment(ctx context.Context, record *slog.Record, failure error) {
+func addDevelopment(ctx context.Context, attrs []slog.Attr, failure error) []slog.Attr {
 	if in, ok := wicketway.InputOf(ctx); ok {
-		record.AddAttrs(slog.Any(inputAttr, in))
+		attrs = append(attrs, slog.Any(inputAttr, in))
 	}
 	if failure == nil {
-		return
+		return attrs
 	}
 	if p := problem.In(failure); p != nil && p.Items() != nil {
-		record.AddAttrs(slog.Any(faultsAttr, p.Items()))
+		attrs = append(attrs, slog.Any(faultsAttr, p.Items()))
 	}
-	record.AddAttrs(slog.Any(causesAttr, wicketway.Causes(failure)))
+	attrs = append(attrs, slog.Any(causesAttr, wicketway.Causes(failure)))
 	if frames := wicketway.OwnFrames(failure); frames != nil {
-		record.AddAttrs(slog.Any(framesAttr, frames))
+		attrs = append(attrs, slog.Any(framesAttr, frames))
 	}
+	return attrs
 }

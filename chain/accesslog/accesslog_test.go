@@ -241,7 +241,7 @@ func TestConsole(t *testing.T) {
 		{"POST /book/7", `{"crew":3,"pin":"hush"}`, []string{"200", "POST    /book/7\n", `input   {"Body":{"crew":3,"pin":"[redacted]"},"N":7}`}},
 		{"POST /book/x", `{"crew":99}`, []string{"400", "/book/x  input-unreadable\n", "faults  path n must be a whole number\n", "        body /crew must be at most 40\n"}},
 		{"GET /panic", "", []string{"500", "/panic  internal\n", "because panic: no water", "in      accesslog_test.traffic", "at      accesslog_test.go:", "traffic"}},
-		{"GET /gauge", "", []string{"502", "dry", "because dry: Gauge 7 is silent.: read: unexpected EOF", "*problem.Problem", "unexpected EOF", "*errors.errorString", "more    private=(line=ttyS4)"}},
+		{"GET /gauge", "", []string{"502", "dry", "because dry: Gauge 7 is silent.: read: unexpected EOF", "*problem.Problem, *fmt.wrapError, *errors.errorString", "more    private=(line=ttyS4)"}},
 		{"GET /\x1b[31m", "", []string{"404", "/\ufffd[31m  not-found"}},
 	} {
 		log.Reset()

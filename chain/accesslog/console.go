@@ -286,11 +286,14 @@ func (p *page) failure() {
 			p.detail("error", cut(text, longestDetail))
 		}
 	}
-	for i, c := range causes {
-		if i > 0 && strings.HasSuffix(causes[i-1].Message, c.Message) && i+1 < len(causes) {
-			continue // it adds nothing to the one around it
+	for i := 0; i < len(causes); {
+		message, types := causes[i].Message, causes[i].Type
+		j := i + 1
+		for ; j < len(causes) && strings.HasSuffix(message, causes[j].Message); j++ { // it adds nothing to the one around it
+			types += ", " + causes[j].Type
 		}
-		p.detail(only(i == 0, "because"), cut(printable(c.Message), longestDetail)+p.paint(faint, "  "+c.Type))
+		p.detail(only(i == 0, "because"), cut(printable(message), longestDetail)+p.paint(faint, "  "+types))
+		i = j
 	}
 	if served := p.str("served"); served != "" {
 		p.detail("in", served)

@@ -1,0 +1,101 @@
+// Package usage counts who still calls what: by caller, version and route.
+package usage
+
+import (
+	"cmp"
+	"net/http"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/wicketway/wicketway"
+)
+
+// A Row says how often a caller has called a route.
+type Row struct {
+	Caller  string // "" where nobody was known
+	Version string
+	Method  string
+	Route   string // the template
+	Count   int64
+	First   time.Time
+	Last    time.Time
+}
+
+// A Table counts. It is bounded: once it is full what is new is counted in rows without a caller,
+// one for each route. It is safe for concurrent use, and the zero Table is empty and ready.
+type Table struct {
+	// Most is how many rows there are at the most, beside those without a caller; 10,000 where it
+	// is 0.
+	Most int
+
+	mu     sync.Mutex
+	rows   map[key]*Row
+	others int // requests of callers who found no room
+}
+
+type key struct{ caller, version, method, route string }
+
+// Count counts the requests that find a route and are answered with less than 500.
+func (t *Table) Count() wicketway.Middleware {
+	return wicketway.Middleware{
+		Name: "usage",
+		Does: "counts requests by caller, version and route",
+		Wrap: func(next http.Handler) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				w, answer := wicketway.WriterOf(w)
+				next.ServeHTTP(w, r)
+				method, route := wicketway.RoutePattern(r.Context())
+				if route == "" || answer.Status() >= 500 {
+					return
+				}
+				if method == "" { // of what is mounted; callers could make up others
+					method = "*"
+				}
+				t.add(key{wicketway.Caller(r.Context()).Subject, wicketway.VersionOf(r.Context()), method, route}, time.Now())
+			})
+		},
+	}
+}
+
+func (t *Table) add(k key, now time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.rows == nil {
+		t.rows = map[key]*Row{}
+	}
+	row := t.rows[k]
+	if row == nil {
+		if k.caller != "" && len(t.rows) >= cmp.Or(t.Most, 10_000) {
+			t.others++
+			k.caller = ""
+		}
+		if row = t.rows[k]; row == nil {
+			row = &Row{Caller: k.caller, Version: k.version, Method: k.method, Route: k.route, First: now}
+			t.rows[k] = row
+		}
+	}
+	row.Count++
+	row.Last = now
+}
+
+// Rows gives what was counted, by version, route, method and caller.
+func (t *Table) Rows() []Row {
+	t.mu.Lock()
+	all := make([]Row, 0, len(t.rows))
+	for _, r := range t.rows {
+		all = append(all, *r)
+	}
+	t.mu.Unlock()
+	slices.SortFunc(all, func(a, b Row) int {
+		return cmp.Or(cmp.Compare(a.Version, b.Version), cmp.Compare(a.Route, b.Route), cmp.Compare(a.Method, b.Method), cmp.Compare(a.Caller, b.Caller))
+	})
+	return all
+}
+
+// Others is how many requests were counted without their caller, since the table was full.
+func (t *Table) Others() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.others
+}
