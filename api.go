@@ -18,6 +18,9 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.target = &a.targets[s.match.Route]
 	} else {
 		s.target = &a.fallbacks[s.match.Group]
+		if s.resolution.Preflight > 0 {
+			s.target = a.preflight(s.target, &a.targets[s.resolution.Preflight-1])
+		}
 	}
 	limits := &s.target.terms().limits
 	if limits.Time > 0 {
@@ -36,6 +39,14 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	outside := s.out.Outside()
 	s.goOn(0, outside, r)
 	s.settle(outside, r)
+}
+
+// preflight is where a preflight ends: at the group, but behind the chain of the route that it is
+// about, without its guard.
+func (a *API) preflight(group, of *target) *target {
+	t := *group
+	t.list, t.steps = of.list, of.list.open
+	return &t
 }
 
 // bound gives the request its time. That of a stream ends when its first item goes out.

@@ -53,5 +53,5 @@ func (t *terms) reads(of reflect.Type) bool {
 	if t.guard != nil && slices.Contains(t.guard.Scheme().Reads, of) {
 		return true
 	}
-	return slices.ContainsFunc(t.chain, func(l *chained) bool { return slices.Contains(l.Reads, of) })
+	return slices.ContainsFunc(t.active(), func(l *chained) bool { return slices.Contains(l.Reads, of) })
 }

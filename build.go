@@ -123,6 +123,7 @@ func (b *builder) compile(a *API) {
 	for i, r := range b.routes {
 		t := &a.targets[i]
 		*t = target{resolved: *r, steps: stepsOf(r.list, r.guarded())}
+		r.list.open = stepsOf(r.list, false)
 		t.end = r.part.serve(t)
 		if t.name != "" {
 			a.named[t.key()] = t

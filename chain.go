@@ -24,6 +24,10 @@ type Middleware struct {
 	Sets []string
 	// Reads are the types of attached values that it reads (see [Attach]).
 	Reads []reflect.Type
+	// Repeats says that it may stand more than once in a chain.
+	Repeats bool
+	// HidesFlush says that what is behind it cannot send a part of an answer before its end.
+	HidesFlush bool
 	// Observes is notified of the steps of requests behind it, and of its own; nil: it need not
 	// know.
 	Observes Observer

@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"net/http"
+	"slices"
 	"sync"
 
 	"github.com/wicketway/wicketway/internal/table"
@@ -64,7 +65,7 @@ type step struct {
 // same terms have other steps.
 func (t *terms) makeSteps(guarded bool) *steps {
 	s := &steps{observers: t.observers[:len(t.observers):len(t.observers)]}
-	for _, l := range t.chain {
+	for _, l := range t.active() {
 		if l.Observes != nil {
 			s.observers = append(s.observers, l.Observes)
 		}
@@ -74,7 +75,7 @@ func (t *terms) makeSteps(guarded bool) *steps {
 		if guarded && k == t.after {
 			s.list = append(s.list, step{Step: Step{StepGuard, t.guard.Scheme().Name}})
 		}
-		if k < len(t.chain) {
+		if k < len(t.chain) && !slices.Contains(t.left, t.chain[k]) {
 			s.list = append(s.list, step{Step: Step{StepMiddleware, t.chain[k].Name}, middleware: t.chain[k].handler})
 		}
 	}

@@ -46,7 +46,7 @@ func (a *API) Describe() Description {
 		d.Groups = append(d.Groups, GroupInfo{
 			Path:     cmp.Or(t.path, "/"),
 			Versions: slices.Clone(t.end.(*nowhere).versions),
-			Chain:    chainInfo(t.terms().chain),
+			Chain:    chainInfo(t.terms().active()),
 			At:       t.at.info(),
 		})
 	}

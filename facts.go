@@ -72,7 +72,9 @@ type MiddlewareInfo struct {
 	Name string   `json:"name"`
 	Does string   `json:"does,omitzero"`
 	Sets []string `json:"sets,omitempty"` // header fields of answers
-	At   Place    `json:"at"`
+	// HidesFlush says that what is behind it cannot send a part of an answer before its end.
+	HidesFlush bool  `json:"hidesFlush,omitzero"`
+	At         Place `json:"at"`
 }
 
 // AttachedInfo describes a value that was attached for middleware to read.
@@ -140,14 +142,14 @@ func (r *resolved) makeFacts() Facts {
 		Slashes:  t.slashes.String(),
 		Files:    r.part.what == filesPart,
 		Formats:  r.formatsInfo(),
-		Chain:    chainInfo(t.chain),
+		Chain:    chainInfo(t.active()),
 		Attached: r.attachedInfo(),
 		At:       r.at.info(),
 	}
 	if r.guarded() {
 		s := t.guard.Scheme()
 		f.Guard = guardInfo(s, t.guardAt.info())
-		f.Guard.After = t.after
+		f.Guard.After = len(t.activeIn(t.chain[:t.after]))
 		if r.method == anyMethod {
 			f.Open = t.open
 		}
@@ -201,7 +203,7 @@ func guardInfo(s Scheme, at Place) *GuardInfo {
 func chainInfo(of []*chained) []MiddlewareInfo {
 	var chain []MiddlewareInfo
 	for _, l := range of {
-		chain = append(chain, MiddlewareInfo{l.Name, l.Does, l.Sets, l.at.info()})
+		chain = append(chain, MiddlewareInfo{l.Name, l.Does, l.Sets, l.HidesFlush, l.at.info()})
 	}
 	return chain
 }
@@ -334,7 +336,7 @@ func (r *resolved) raises() (all []raisedKind) {
 		}
 	}
 	add("route", t.fails...)
-	for _, l := range t.chain {
+	for _, l := range t.active() {
 		add(l.Name, l.Raises...)
 	}
 	if r.guarded() {

@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/MicahParks/jwkset v0.11.4
+	github.com/andybalholm/brotli v1.3.0
 	github.com/go-json-experiment/json v1.27.2
 	github.com/golang-jwt/jwt/v5 v5.3.1
 	github.com/google/uuid v1.6.0

@@ -2,10 +2,12 @@ package wicketway
 
 import (
 	"cmp"
+	"context"
 	"net/http"
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -103,6 +105,53 @@ func (a *API) routesAt(escaped string) []int {
 		files, ok := a.targets[i].end.(*fileServer)
 		return ok && !a.targets[i].guarded() && !files.has(escaped)
 	})
+}
+
+// AtPath says which methods the path of a request has, HEAD and OPTIONS among them, and which
+// header fields its routes read: what a preflight is about (the Fetch standard, 3.3.3). A path that
+// would be redirected counts as the one that it would be redirected to. Both are nil where no
+// route is there, and outside of an API's request.
+func AtPath(r *http.Request) (methods, fields []string) {
+	s := stateOf(r.Context())
+	if s == nil {
+		return nil, nil
+	}
+	path := route.Escaped(r.URL)
+	if s.resolution.Outcome == table.OtherMethods {
+		path = cmp.Or(s.resolution.Path, path)
+	}
+	routes := s.api.routesAt(path)
+	if len(routes) == 0 {
+		return nil, nil
+	}
+	for _, i := range routes {
+		t := &s.api.targets[i]
+		if t.input != nil {
+			for _, name := range t.input.HeaderFields() {
+				if !slices.Contains(fields, name) {
+					fields = append(fields, name)
+				}
+			}
+		}
+		if t.method == anyMethod { // whatever it is
+			if asked := r.Header.Get("Access-Control-Request-Method"); bind.IsToken(asked) {
+				methods = append(methods, asked)
+			}
+		}
+	}
+	methods = append(methods, s.api.table.Allowed(routes)...)
+	slices.Sort(methods)
+	return slices.DeleteFunc(slices.Compact(methods), func(m string) bool { return m == anyMethod }), fields
+}
+
+// ChainSets are the header fields of answers that the chain of a request says it sets.
+func ChainSets(ctx context.Context) (names []string) {
+	if s := stateOf(ctx); s != nil {
+		for _, l := range s.target.terms().active() {
+			names = append(names, l.Sets...)
+		}
+	}
+	return names
 }
 
 // version is the version that the path asks for below the group's prefix, if it

@@ -125,6 +125,9 @@ func (b *builder) list(l *list, parts []Part) *list {
 		if s.is(onlyRoute) && !l.ofRoute {
 			b.mistake(s.at, "%s: speaks of one route: put it into that route's list", s.name)
 		}
+		if s.is(early) {
+			s.apply(b, s.at, &l.terms)
+		}
 		if !s.is(replaces) {
 			continue
 		}
@@ -137,7 +140,7 @@ func (b *builder) list(l *list, parts []Part) *list {
 		s.apply(b, s.at, &l.terms)
 	}
 	for _, s := range l.settings {
-		if !s.is(replaces) {
+		if !s.is(replaces) && !s.is(early) {
 			s.apply(b, s.at, &l.terms)
 		}
 	}
@@ -334,7 +337,7 @@ func (b *builder) checkFacts() {
 				b.mistake(at, "%s: %s: %v", name, r.line(), err)
 			}
 		}
-		for _, l := range r.terms().chain {
+		for _, l := range r.terms().active() {
 			if l.CheckRoute != nil {
 				ask(l.at, l.Name, l.CheckRoute)
 			}

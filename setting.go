@@ -50,6 +50,7 @@ const (
 	replaces  mode = 1 << iota // the nearest wins
 	ofGroups                   // it changes the groupTerms
 	onlyRoute                  // it speaks of one route, so it stands in no group
+	early                      // it adds to what outer lists say, before its own list does
 )
 
 func (s setting) part() place      { return s.at }
@@ -62,6 +63,7 @@ type slot uint8
 
 const (
 	slotChain slot = iota
+	slotWithout
 	slotAccess
 	slotPublicMethods
 	slotScopes

@@ -30,9 +30,43 @@ func Chain(middleware ...Middleware) Setting {
 			for _, k := range m.Raises {
 				b.kind(at, "Chain: "+m.Name, k)
 			}
+			if i := slices.IndexFunc(t.active(), func(l *chained) bool { return l.Name == m.Name }); i >= 0 && !m.Repeats {
+				b.mistake(at, "Chain: %s is in the chain already, at %s: requests would pass it twice", m.Name, t.active()[i].at)
+			}
 			t.chain = append(t.chain, &chained{Middleware: m, at: at, depth: len(t.chain)})
 		}
 	}}
+}
+
+// Without leaves middleware of outer chains out, by name.
+func Without(names ...string) Setting {
+	return setting{
+		at:   here(0),
+		name: "Without",
+		slot: slotWithout,
+		mode: early,
+		apply: func(b reporter, at place, t *terms) {
+			for _, name := range names {
+				found := slices.IndexFunc(t.active(), func(l *chained) bool { return l.Name == name })
+				if found < 0 {
+					b.mistake(at, "Without: no %s is in the chain here; there are %s", name, chainNames(t.active()))
+					continue
+				}
+				t.left = append(t.left[:len(t.left):len(t.left)], t.active()[found])
+			}
+		},
+	}
+}
+
+func chainNames(of []*chained) string {
+	var names []string
+	for _, l := range of {
+		names = append(names, l.Name)
+	}
+	if names == nil {
+		return "none"
+	}
+	return strings.Join(names, ", ")
 }
 
 // Guard says who decides about the caller. It is asked after the chain of the

@@ -18,6 +18,7 @@ import (
 // to. Routes without settings of their own share those of their group.
 type terms struct {
 	chain    []*chained // the chain, outermost first
+	left     []*chained // those of it that are left out
 	guard    Authenticator
 	guardAt  place
 	after    int      // how many of the chain come before the guard
@@ -77,6 +78,17 @@ func (t *terms) ownGroupTerms() {
 	own := *t.groupTerms
 	own.nearest = 0
 	t.groupTerms = &own
+}
+
+// active are the middleware that a request passes.
+func (t *terms) active() []*chained { return t.activeIn(t.chain) }
+
+// activeIn are those of a part of the chain.
+func (t *terms) activeIn(all []*chained) []*chained {
+	if t.left == nil {
+		return all
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(l *chained) bool { return slices.Contains(t.left, l) })
 }
 
 // guards reports whether the guard is asked for a method.
@@ -149,7 +161,8 @@ type list struct {
 	settings []setting
 	used     []bool // which of them have an effect on some route
 	terms    terms
-	routes   int // how many stand in it, at whatever depth
+	open     *steps // without the guard, for preflights
+	routes   int    // how many stand in it, at whatever depth
 }
 
 // Routes of which settings speak.

@@ -34,7 +34,12 @@ func main() {
 	asJSON := flag.Bool("json", false, "print an array of {name, ratio, limit, holds}")
 	quick := flag.Bool("quick", false, "measure briefly: enough to see that it runs, not to judge")
 	only := flag.String("only", "", "measure only lines whose name contains this")
+	levels := flag.Bool("levels", false, "print sizes and times of the demo's answers by coding and level")
 	flag.Parse()
+	if *levels {
+		printLevels(os.Stdout)
+		return
+	}
 	spread := 0.0
 	m := meter{pairs: 31, milliseconds: 8, spread: &spread}
 	if *quick {
@@ -95,6 +100,8 @@ var lines = []struct {
 	{"the access log, against one record written by hand", accessLog},
 	{"ids, trace, metrics and log around a GET, the same by hand", watchedChain},
 	{"a route that nobody watches beside one that is, against alone", unwatched},
+	{"20 KiB compressed, against the bare encoder", compressed},
+	{"memory of an open stream by zstd, in MiB, of a thousand", openStreams},
 	{"a whole request in process, against one written by hand", requestInProcess},
 	{"allocations of a whole request, against one written by hand", requestAllocations},
 	{"CPU time of a whole request over an in-memory connection", requestOverWire},

@@ -1,112 +1,173 @@
-// Package compress sends answers compressed to callers that accept it.
+// Package compress sends answers compressed to callers that accept it, and unpacks what they send
+// compressed.
 package compress
 
 import (
+	"cmp"
+	"fmt"
 	"io"
-	"mime"
 	"net/http"
+	"reflect"
 	"slices"
 	"strings"
-	"sync"
-
-	"github.com/klauspost/compress/gzip"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/negotiate"
 )
 
-// threshold is the size in bytes from which compression is worth its time: less
+// leastSize is the size in bytes from which compression is worth its time: less
 // fits into one packet either way.
-const threshold = 1024
+const leastSize = 1024
 
-// Bodies compresses bodies of 1 KiB and more by gzip, where the caller accepts it
-// (RFC 9110, 12.5.3) and the media type gains by it: text, JSON, XML and the
-// like. It leaves alone what has a Content-Encoding, is part of a range, or says
+// An Option says how bodies are compressed.
+type Option func(*settings)
+
+type settings struct {
+	least   int
+	codings []string
+	types   []string
+}
+
+// From is the size in bytes from which a body is compressed; 1,024 without it. Streams are, however
+// small their first piece is.
+func From(bytes int) Option { return func(s *settings) { s.least = max(bytes, 1) } }
+
+// Codings are those that are offered, the best first, of zstd, br and gzip.
+func Codings(names ...string) Option { return func(s *settings) { s.codings = names } }
+
+// Types are media types that gain by it, beside text, JSON, XML and the like: image/svg+xml is
+// among them already, model/* is not.
+func Types(media ...string) Option { return func(s *settings) { s.types = append(s.types, media...) } }
+
+// off is what Off attaches.
+type off struct{}
+
+// Off leaves the answers of a route or a group as they are. Compression can tell a listener
+// something of a secret that stands beside text of their choice in one body over TLS.
+func Off() wicketway.Setting { return wicketway.Attach(off{}) }
+
+// Bodies compresses bodies of 1 KiB and more, and streams, by zstd, br or gzip, as the caller
+// prefers (RFC 9110, 12.5.3) and else in that order, where the media type gains by it: text, JSON,
+// XML and the like. It leaves alone what has a Content-Encoding, is part of a range, or says
 // Cache-Control: no-transform. An answer to HEAD has the fields of the one to GET, and
 // no length where that would not be known beforehand.
 //
 // The entity tag of a compressed body is one of its own ("abc-gzip" for "abc"), since its bytes
-// are others (RFC 9110, 8.8.3.3). In If-Match, and where gzip is accepted in If-None-Match, it
-// is taken for the one that the handler knows. In If-Range it stays, so that no part of the plain
-// body is ever put together with parts of the compressed one.
+// are others (RFC 9110, 8.8.3.3). In If-Match, and where the coding is accepted in If-None-Match,
+// it is taken for the one that the handler knows. In If-Range it stays, so that no part of the
+// plain body is ever put together with parts of the compressed one.
 //
-// Compression can tell a listener something of a secret that stands beside text
-// of their choice in one body over TLS; leave such routes out.
-func Bodies() wicketway.Middleware {
+// What is flushed behind it is sent. A stream takes up to 1 MiB of memory while it is open; zstd
+// has windows of 256 KiB, where browsers take 8 MiB (RFC 8878, 3.1.1.1.2).
+func Bodies(how ...Option) wicketway.Middleware {
+	s := settings{least: leastSize, codings: []string{"zstd", "br", "gzip"}}
+	for _, o := range how {
+		o(&s)
+	}
 	return wicketway.Middleware{
-		Name: "compress",
-		Does: "sends bodies compressed to callers that accept it",
-		Sets: []string{"Vary", "Content-Encoding"},
+		Name:  "compress",
+		Does:  "sends bodies compressed to callers that accept it",
+		Sets:  []string{"Vary", "Content-Encoding"},
+		Reads: []reflect.Type{reflect.TypeFor[off]()},
+		CheckRoute: func(f wicketway.Facts) error {
+			return cmp.Or(s.check(), checkFlush(f))
+		},
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if _, is := wicketway.Attached[off](r.Context()); is {
+					next.ServeHTTP(w, r)
+					return
+				}
 				w.Header().Add("Vary", "Accept-Encoding")
-				coding := negotiate.Encoding(r.Header["Accept-Encoding"], "gzip")
+				coding := negotiate.Encoding(r.Header["Accept-Encoding"], s.codings...)
 				r, known := plainTags(r, coding)
 				if coding == "" {
 					next.ServeHTTP(w, r)
 					return
 				}
-				z := &zipper{known: known}
-				w, end := answer.Code(w, r, threshold, z)
+				p := &packer{settings: &s, coding: coding, known: known}
+				w, end := answer.Code(w, r, s.least, p)
+				defer p.release()
 				next.ServeHTTP(w, r)
 				end() // an error is the caller's, who is gone
-				z.release()
 			})
 		},
 	}
 }
 
-// A zipper codes one body by gzip.
-type zipper struct {
-	known []string // the tags of coded bodies that the caller has, as the handler knows them
-	zip   *gzip.Writer
+func (s *settings) check() error {
+	for _, c := range s.codings {
+		if pools[c] == nil {
+			return fmt.Errorf("%q is no coding: zstd, br or gzip", c)
+		}
+	}
+	return nil
 }
 
-var writers = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
-
-func (z *zipper) Begin(status int, h http.Header, large bool) bool {
-	if tag := h.Get("Etag"); status == http.StatusNotModified && slices.Contains(z.known, tag) {
-		h.Set("Etag", coded(tag, "gzip")) // that of the 200 which the caller has (RFC 9110, 15.4.5)
+// checkFlush finds what would keep a stream back behind the compressor.
+func checkFlush(f wicketway.Facts) error {
+	seen := false
+	for _, m := range f.Chain {
+		if seen && m.HidesFlush {
+			return fmt.Errorf("%s stands behind it and hides flushing: put compress into its place, and it outside", m.Name)
+		}
+		seen = seen || m.Name == "compress"
 	}
-	if !large || !fits(status, h) {
+	return nil
+}
+
+// A packer codes one body.
+type packer struct {
+	*settings
+	coding string
+	known  []string // the tags of coded bodies that the caller has, as the handler knows them
+	stream encoder
+}
+
+func (p *packer) Begin(status int, h http.Header, large bool) bool {
+	if tag := h.Get("Etag"); status == http.StatusNotModified && slices.Contains(p.known, tag) {
+		h.Set("Etag", coded(tag, p.coding)) // that of the 200 which the caller has (RFC 9110, 15.4.5)
+	}
+	if !large || !p.fits(status, h) {
 		return false
 	}
 	h.Del("Content-Length")
-	h.Set("Content-Encoding", "gzip")
+	h.Set("Content-Encoding", p.coding)
+	h.Del("Accept-Ranges") // parts of what is coded now cannot be had
 	if tag := h.Get("Etag"); tag != "" {
-		h.Set("Etag", coded(tag, "gzip"))
+		h.Set("Etag", coded(tag, p.coding))
 	}
 	return true
 }
 
-func (z *zipper) Encoder(to io.Writer) answer.Encoder {
-	z.zip = writers.Get().(*gzip.Writer)
-	z.zip.Reset(to)
-	return z.zip
+func (p *packer) Encoder(to io.Writer) answer.Encoder {
+	p.stream = pools[p.coding].Get().(encoder)
+	p.stream.Reset(to)
+	return p.stream
 }
 
-func (z *zipper) release() {
-	if z.zip != nil {
-		z.zip.Reset(nil)
-		writers.Put(z.zip)
+// release gives the encoder back. What a handler that panicked has left in it goes nowhere.
+func (p *packer) release() {
+	if p.stream != nil {
+		p.stream.Reset(io.Discard)
+		pools[p.coding].Put(p.stream)
 	}
 }
 
 // fits reports whether an answer may and should be compressed.
-func fits(status int, h http.Header) bool {
+func (s *settings) fits(status int, h http.Header) bool {
 	if status < 200 || status == http.StatusNoContent || status == http.StatusNotModified ||
 		status == http.StatusPartialContent ||
 		h.Get("Content-Encoding") != "" || h.Get("Content-Range") != "" || unchangeable(h["Cache-Control"]) {
 		return false
 	}
-	media, _, err := mime.ParseMediaType(h.Get("Content-Type"))
-	if err != nil {
-		return false
-	}
+	media, _, _ := strings.Cut(h.Get("Content-Type"), ";")
+	media = strings.ToLower(strings.TrimSpace(media))
 	kind, name, _ := strings.Cut(media, "/")
 	switch {
-	case kind == "text", strings.HasSuffix(name, "json"), strings.HasSuffix(name, "xml"):
+	case kind == "text", strings.HasSuffix(name, "json"), strings.HasSuffix(name, "xml"), slices.Contains(s.types, media),
+		slices.Contains(s.types, kind+"/*"):
 		return true
 	}
 	return name == "javascript" || name == "yaml" || name == "wasm" || name == "x-ndjson"

@@ -12,6 +12,9 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/andybalholm/brotli"
+	"github.com/klauspost/compress/zstd"
+
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/compress"
 )
@@ -55,6 +58,7 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 	}
 	api := build(t,
 		wicketway.Route("GET /text", text),
+		wicketway.Route("GET /off", text, compress.Off()),
 		wicketway.Route("GET /png", text, wicketway.Chain(answer("Content-Type: image/png"))),
 		wicketway.Route("GET /part", text, wicketway.Chain(answer("Content-Range: bytes 0-1999/9000"))),
 		wicketway.Route("GET /fixed", text, wicketway.Chain(answer("Cache-Control: max-age=5, No-Transform"))),
@@ -65,25 +69,32 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 	)
 	for _, c := range []struct {
 		line, accept string
-		zipped       bool
+		coding       string
 		body         int
 		etag         string
 	}{
-		{"GET /text?bytes=2000", "gzip, br", true, 2003, ""},
-		{"GET /text?bytes=2000", "", false, 2003, ""},
-		{"GET /text?bytes=2000", "br", false, 2003, ""},
-		{"GET /text?bytes=2000", "gzip;q=0", false, 2003, ""},
-		{"GET /text?bytes=2000", "*", true, 2003, ""},
-		{"GET /text?bytes=2000", "gzip;q=0.5, identity", false, 2003, ""},
-		{"GET /text?bytes=100", "gzip", false, 103, ""},
-		{"HEAD /text?bytes=2000", "gzip", true, 0, ""},
-		{"HEAD /small", "gzip", false, 0, ""},
-		{"GET /none", "gzip", false, 2000, ""}, // what the recorder keeps of it a server does not send
-		{"GET /png", "gzip", false, 2000, ""},
-		{"GET /part", "gzip", false, 2000, ""},
-		{"GET /fixed", "gzip", false, 2000, ""}, // directives know no case (RFC 9111, 5.2)
-		{"GET /tagged", "gzip", true, 2000, `"v1-gzip"`},
-		{"HEAD /tagged", "gzip", true, 0, `"v1-gzip"`},
+		{"GET /text?bytes=2000", "gzip, br", "br", 2003, ""},
+		{"GET /text?bytes=2000", "gzip, br, zstd", "zstd", 2003, ""},
+		{"GET /text?bytes=2000", "gzip, br;q=0.9, zstd;q=0.8", "gzip", 2003, ""},
+		{"GET /text?bytes=2000", "x-gzip", "gzip", 2003, ""},
+		{"GET /text?bytes=2000", "", "", 2003, ""},
+		{"GET /text?bytes=2000", "deflate", "", 2003, ""},
+		{"GET /text?bytes=2000", "gzip;q=0", "", 2003, ""},
+		{"GET /text?bytes=2000", "identity;q=0, gzip", "gzip", 2003, ""},
+		{"GET /text?bytes=2000", "*", "zstd", 2003, ""},
+		{"GET /text?bytes=2000", "*, zstd;q=0", "br", 2003, ""},
+		{"GET /text?bytes=2000", "gzip;q=0.5, identity", "", 2003, ""},
+		{"GET /text?bytes=100", "gzip", "", 103, ""},
+		{"HEAD /text?bytes=2000", "gzip", "gzip", 0, ""},
+		{"HEAD /small", "gzip", "", 0, ""},
+		{"GET /none", "gzip", "", 2000, ""}, // what the recorder keeps of it a server does not send
+		{"GET /png", "gzip", "", 2000, ""},
+		{"GET /part", "gzip", "", 2000, ""},
+		{"GET /fixed", "gzip", "", 2000, ""}, // directives know no case (RFC 9111, 5.2)
+		{"GET /tagged", "gzip", "gzip", 2000, `"v1-gzip"`},
+		{"GET /tagged", "zstd", "zstd", 2000, `"v1-zstd"`},
+		{"HEAD /tagged", "gzip", "gzip", 0, `"v1-gzip"`},
+		{"GET /off?bytes=2000", "gzip", "", 2003, ""},
 	} {
 		method, target, _ := strings.Cut(c.line, " ")
 		r := httptest.NewRequest(method, target, nil)
@@ -92,20 +103,87 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 		}
 		w := httptest.NewRecorder()
 		api.ServeHTTP(w, r)
-		zipped := w.Header().Get("Content-Encoding") == "gzip"
 		body := w.Body.Bytes()
-		if zipped && method != "HEAD" {
-			unzip, err := gzip.NewReader(w.Body)
-			if err == nil {
-				body, err = io.ReadAll(unzip)
-			}
-			if err != nil {
-				t.Error(err)
+		if c.coding != "" && method != "HEAD" {
+			var err error
+			if body, err = unpacked(w.Header().Get("Content-Encoding"), w.Body); err != nil {
+				t.Errorf("%s for %q: %v", c.line, c.accept, err)
 			}
 		}
-		if zipped != c.zipped || len(body) != c.body || w.Header().Get("Vary") != "Accept-Encoding" || c.etag != "" && w.Header().Get("Etag") != c.etag {
-			t.Errorf("%s for %q: zipped %v, %d bytes, %v", c.line, c.accept, zipped, len(body), w.Header())
+		vary := map[bool]string{true: "", false: "Accept-Encoding"}[strings.Contains(c.line, "/off")]
+		if w.Header().Get("Content-Encoding") != c.coding || len(body) != c.body || w.Header().Get("Vary") != vary || c.etag != "" && w.Header().Get("Etag") != c.etag {
+			t.Errorf("%s for %q: %d bytes, %v, want %s", c.line, c.accept, len(body), w.Header(), c.coding)
 		}
+	}
+	for want, middleware := range map[string][]wicketway.Middleware{
+		`"lzw" is no coding`:                       {compress.Bodies(compress.Codings("lzw"))},
+		"late stands behind it and hides flushing": {compress.Bodies(), {Name: "late", Wrap: func(next http.Handler) http.Handler { return next }, HidesFlush: true}},
+		"compress is in the chain already":         {compress.Bodies(), compress.Bodies()},
+	} {
+		if _, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Chain(middleware...), wicketway.Route("GET /text", text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("wanted %q, got %v", want, err)
+		}
+	}
+}
+
+func unpacked(coding string, packed io.Reader) ([]byte, error) {
+	switch coding {
+	case "br":
+		packed = brotli.NewReader(packed)
+	case "zstd":
+		z, err := zstd.NewReader(packed, zstd.WithDecoderMaxWindow(8<<20))
+		if err != nil {
+			return nil, err
+		}
+		defer z.Close()
+		packed = z
+	case "gzip":
+		z, err := gzip.NewReader(packed)
+		if err != nil {
+			return nil, err
+		}
+		packed = z
+	}
+	return io.ReadAll(packed)
+}
+
+// What is flushed is sent, and can be read before the end.
+func TestStreamsAreSentWhenTheyAreFlushed(t *testing.T) {
+	for _, coding := range []string{"zstd", "br", "gzip"} {
+		proceed := make(chan struct{})
+		server := httptest.NewServer(compress.Bodies().Wrap(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "text/event-stream")
+			io.WriteString(w, "data: 1\n\n")
+			w.(http.Flusher).Flush()
+			<-proceed
+			io.WriteString(w, "data: 2\n\n")
+		})))
+		r, _ := http.NewRequest("GET", server.URL, nil)
+		r.Header.Set("Accept-Encoding", coding)
+		resp, err := (&http.Client{Transport: &http.Transport{DisableCompression: true}}).Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var plain io.Reader
+		switch coding {
+		case "br":
+			plain = brotli.NewReader(resp.Body)
+		case "zstd":
+			z, _ := zstd.NewReader(resp.Body, zstd.WithDecoderConcurrency(1))
+			defer z.Close()
+			plain = z
+		default:
+			plain, _ = gzip.NewReader(resp.Body)
+		}
+		first := make([]byte, 9)
+		if _, err := io.ReadFull(plain, first); err != nil || string(first) != "data: 1\n\n" {
+			t.Errorf("%s: %q %v", coding, first, err)
+		}
+		close(proceed)
+		if rest, err := io.ReadAll(plain); err != nil || string(rest) != "data: 2\n\n" {
+			t.Errorf("%s: %q %v", coding, rest, err)
+		}
+		server.Close()
 	}
 }
 

@@ -7,8 +7,8 @@ import (
 	"github.com/wicketway/wicketway/internal/answer"
 )
 
-// codings are those that bodies are coded by.
-var answerCodings = []string{"gzip"}
+// answerCodings are those that the tag of a body can name.
+var answerCodings = []string{"gzip", "br", "zstd"}
 
 // coded is the tag of a body that is coded. A weak one stays: it says nothing about bytes.
 func coded(tag, coding string) string {

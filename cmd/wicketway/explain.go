@@ -112,6 +112,9 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 	}
 	g := t.Groups[t.groupOf[m.Group]]
 	e.Group, e.Chain = g.Path, g.Chain
+	if to.Preflight > 0 {
+		e.Chain = t.Routes[to.Preflight-1].Chain
+	}
 	switch to.Outcome {
 	case table.Malformed:
 		e.Status = http.StatusBadRequest

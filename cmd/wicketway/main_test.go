@@ -74,7 +74,7 @@ func TestRoutesAndExplain(t *testing.T) {
 		want   []string // each in this order
 	}{
 		{"routes ../../examples/canal --version v1 --method get", 0, []string{"v1", "/api/v1/locks ", "legacy.locks", "everyone",
-			"legacy.go:", "/api/v1/passages", "bearer with passages", "4 routes; requests pass requestid, accesslog, compress, unpack\n"}},
+			"legacy.go:", "/api/v1/passages", "bearer with passages", "4 routes; requests pass requestid, tracecontext, accesslog, compress, unpack\n"}},
 		{"routes FILE --path /api/v2/passages/7", 0, []string{"DELETE", "/api/v2/passages/{passage}", "GET", "PATCH", "3 routes"}},
 		{"routes FILE --path /api/v2/pass", 0, []string{"5 routes"}},
 		{"routes FILE --method PUT --json", 0, []string{`"version": "v2"`, `"path": "/api/v2/locks/{lock}/state"`, `"locks:operate"`}},

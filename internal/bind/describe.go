@@ -41,6 +41,16 @@ func (in *Plan) Inputs() (all []Input) {
 	return all
 }
 
+// HeaderFields are the names of the header fields that are read.
+func (in *Plan) HeaderFields() (names []string) {
+	for _, f := range in.fields {
+		if f.source == "header" {
+			names = append(names, f.name)
+		}
+	}
+	return names
+}
+
 func (f *fileField) describe() Input {
 	i := Input{Source: "file", Name: f.name, Type: "file", Required: f.required}
 	if f.many {

@@ -36,6 +36,9 @@ type Resolution struct {
 	// Path is escaped: where the caller is to be sent, if the outcome is Redirected, and
 	// what a preflight is answered for, where that is not the path of the request.
 	Path string
+	// Preflight is the number of the route that a preflight is about, from 1, whose chain it
+	// passes; 0: there is none.
+	Preflight int32
 }
 
 // Resolve says what becomes of a request, by its method, the path of its URL and its
@@ -111,10 +114,10 @@ func (t *Table) nearby(method string, u *url.URL, h map[string][]string, m *Matc
 	}
 	preflight := method == "OPTIONS" && h["Origin"] != nil && h["Access-Control-Request-Method"] != nil
 	if preflight {
-		if outcome == OtherMethods {
-			return Resolution{Outcome: outcome}
-		}
 		method = h["Access-Control-Request-Method"][0]
+		if outcome == OtherMethods {
+			return Resolution{outcome, "", t.preflight(method, asked)}
+		}
 	}
 	clean := route.Clean(asked)
 	if clean == asked && !t.slashed && !strings.HasSuffix(clean, "/") {
@@ -150,9 +153,18 @@ func (t *Table) meant(method, asked, clean string, preflight bool, m *Match, out
 	case to == "":
 		return Resolution{Outcome: outcome}
 	case preflight:
-		return Resolution{Outcome: OtherMethods, Path: to}
+		return Resolution{OtherMethods, to, t.preflight(method, to)}
 	}
 	return Resolution{Outcome: Redirected, Path: to}
+}
+
+// preflight finds the route that a preflight is about.
+func (t *Table) preflight(method, escaped string) int32 {
+	var m Match
+	if t.FindEscaped(method, escaped, &m) {
+		return m.Route + 1
+	}
+	return 0
 }
 
 // FindEscaped looks an escaped path up as it is.
