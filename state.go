@@ -216,6 +216,19 @@ func WriterOf(w http.ResponseWriter) (pass http.ResponseWriter, of Writer) {
 	return own.Outside(), own
 }
 
+// BeforeHeader has f called once, when the header of the answer is about to go out and its status
+// is known: it may change the header still. Of several the innermost comes first. What it gives is
+// what to call the next handler with.
+func BeforeHeader(w http.ResponseWriter, f func(status int, h http.Header)) http.ResponseWriter {
+	own := answer.Direct(w)
+	if own == nil || own.HeaderSent() {
+		own = answer.Around(w)
+		w = own.Outside()
+	}
+	own.Before(f)
+	return w
+}
+
 // redirectTo is where the caller is to be sent: the path, with what a handler further out
 // stripped from the front of the one that was asked for, and with the query.
 func redirectTo(r *http.Request, path string) string {

@@ -400,7 +400,7 @@ func (m member) encode() ([]byte, error) {
 	case "type", "title", "status", "detail", "instance", "code", "errors", "debug":
 		return nil, errors.New("the name belongs to a standard member")
 	}
-	return json.Marshal(m.value)
+	return json.Marshal(m.value, json.Deterministic(true))
 }
 
 // appendMember writes a member whose name needs no escapes.

@@ -35,6 +35,9 @@ type Writer struct {
 	coder   Coder
 	encoder Encoder
 	divert  func(status int, h http.Header) bool
+	before  []func(status int, h http.Header) // called before the header goes out
+	watched func(p []byte)                    // is shown what is passed on
+	flushes func()                            // is called before what there is is sent
 
 	head     bool // only the header goes out
 	sent     bool // the header has gone out
@@ -193,6 +196,9 @@ func (w *Writer) WriteHeader(status int) {
 func (w *Writer) sendHeader() {
 	w.sent = true
 	h := w.Header()
+	for i := len(w.before) - 1; i >= 0; i-- { // the innermost first
+		w.before[i](int(w.status), h)
+	}
 	if w.head && w.written > 0 && !w.flushed && !w.coded && h.Get("Content-Length") == "" {
 		h.Set("Content-Length", strconv.FormatInt(w.written, 10)) // RFC 9110, 9.3.2
 	}
@@ -235,6 +241,9 @@ func (w *Writer) pass(p []byte) (int, error) {
 	if w.head {
 		return len(p), nil
 	}
+	if w.watched != nil {
+		w.watched(p)
+	}
 	w.bound()
 	n, err := w.ResponseWriter.Write(p)
 	w.passed += int64(n)
@@ -247,7 +256,7 @@ func (w *Writer) ReadFrom(from io.Reader) (int64, error) {
 	if w.status == 0 && w.diverted == 0 {
 		w.WriteHeader(http.StatusOK)
 	}
-	if !ok || !w.sent || w.hijacked || w.head || w.coder != nil || w.diverted != 0 {
+	if !ok || !w.sent || w.hijacked || w.head || w.coder != nil || w.watched != nil || w.diverted != 0 {
 		return io.Copy(struct{ io.Writer }{w}, from)
 	}
 	w.bound()
@@ -273,6 +282,9 @@ func (w *Writer) FlushError() error {
 		w.WriteHeader(http.StatusOK)
 	}
 	w.flushed = true
+	if w.flushes != nil {
+		w.flushes()
+	}
 	if err := w.flushCoder(); err != nil {
 		return err
 	}
@@ -317,6 +329,12 @@ func (w *Writer) End() {
 
 // mostDiverted is how much is kept of the body of an answer that is held back, in bytes.
 const mostDiverted = 512
+
+// Before has f called when the header of the final answer is about to go out.
+func (w *Writer) Before(f func(status int, h http.Header)) { w.before = append(w.before, f) }
+
+// Watch shows the body as it is passed on, and when it is sent in pieces.
+func (w *Writer) Watch(passed func(p []byte), flushes func()) { w.watched, w.flushes = passed, flushes }
 
 // Divert asks about the status of each answer to come; one for which it reports true is
 // held back, and found by Diverted.
