@@ -44,6 +44,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 	if len(b.mistakes) > 0 {
 		return nil, b.mistakes.sorted()
 	}
+	noteBuilt()
 	return a, nil
 }
 

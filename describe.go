@@ -70,6 +70,28 @@ func (a *API) makeFacts() []Facts {
 // describeFile is the environment variable that asks for a description.
 const describeFile = "WICKETWAY_DESCRIBE"
 
+// Described is for programs that have an http.Server of their own. It is called once, after Build:
+//
+//	if done, err := api.Described(); done {
+//		return err
+//	}
+//
+// Where WICKETWAY_DESCRIBE=FILE is in the environment, as the command-line tool has it, it writes
+// the description into that file, and the program should end. [API.Serve] and its siblings do the
+// same.
+func (a *API) Described() (done bool, err error) { return a.describing() }
+
+// builtMark is added to the name of the file that a description is asked into: Build leaves a file
+// of that name, so that who has asked knows whether to go on waiting.
+const builtMark = ".built"
+
+// noteBuilt tells who has asked for a description that there is an API.
+func noteBuilt() {
+	if name := os.Getenv(describeFile); name != "" {
+		os.WriteFile(name+builtMark, nil, 0o600) // without it the tool waits for longer
+	}
+}
+
 // describing writes the description where WICKETWAY_DESCRIBE asks for it, and
 // reports whether it does.
 func (a *API) describing() (bool, error) {

@@ -1,83 +1,402 @@
 package wicketway
 
 import (
+	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
+	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 )
 
-// How long a connection may take. A body or an answer has no limit of its own
-// here, since it may be a stream.
-const (
-	headerTimeout = 10 * time.Second
-	idleTimeout   = 2 * time.Minute
-	drainTimeout  = 15 * time.Second
-)
+// Serving says how an API is served. The zero Serving, with an address, is right for the open
+// internet.
+type Serving struct {
+	// Addresses are listened on: ":8080", "127.0.0.1:8080", "[::1]:0", or "unix:/run/canal.sock".
+	Addresses []string
+	// Listeners are served as well, and closed in the end: those of [InheritedListeners], for
+	// example.
+	Listeners []net.Listener
+	// Certificate and Key are files in PEM: with them TCP is served over TLS, by HTTP/1.1 and
+	// HTTP/2. They are read again when they change; files that cannot be used are logged, and the
+	// certificate before them stays.
+	Certificate, Key string
+	// TLS is the configuration for TLS beside that; nil: Go's defaults.
+	TLS *tls.Config
+	// Cleartext2 takes HTTP/2 without TLS as well, from callers who know (prior knowledge).
+	Cleartext2 bool
+	// HeaderTimeout is how long a header may take to arrive; 10 seconds where it is 0. Bodies have
+	// a rate (see [Limits]), and streams no end.
+	HeaderTimeout time.Duration
+	// IdleTimeout is how long a connection may wait for its next request; 2 minutes where it is 0.
+	IdleTimeout time.Duration
+	// HeaderBytes is how large a header may be; 64 KiB where it is 0. A larger one is refused with
+	// 431 by net/http.
+	HeaderBytes int
+	// Notice is how long the server goes on as before once the context has ended, but for saying
+	// that it is not ready (chain/health): a load balancer sees it meanwhile. 0: not at all.
+	Notice time.Duration
+	// Drain is how long requests that are under way may take after that; 15 seconds where it is 0.
+	Drain time.Duration
+	// Ready is called once all addresses are open, with those that are listened on.
+	Ready func(addresses []net.Addr)
+}
 
-// Serve listens on a TCP address and answers until ctx ends. Then it takes no
-// more requests, waits up to 15 seconds for those under way, and returns nil.
-// Each of ready is called once the port is open, with the address listened on.
-// It returns an error if it cannot listen, or if requests had to be cut off.
+// Serve is [API.ServeWith] for one TCP address. Each of ready is called once the port is open, with
+// the address listened on.
+func (a *API) Serve(ctx context.Context, address string, ready ...func(net.Addr)) error {
+	return a.ServeWith(ctx, Serving{Addresses: []string{address}, Ready: func(at []net.Addr) {
+		for _, f := range ready {
+			f(at[0])
+		}
+	}})
+}
+
+// ServeOn is [API.ServeWith] for one listener, which it closes.
+func (a *API) ServeOn(ctx context.Context, l net.Listener) error {
+	return a.ServeWith(ctx, Serving{Listeners: []net.Listener{l}})
+}
+
+// ServeWith answers until ctx ends. Then it says that it is not ready, tells streams ([Draining])
+// and connections that are kept alive, takes what has reached its listeners before it closes them,
+// waits for the requests under way, and returns nil. It returns an error if it cannot listen, or if
+// requests had to be cut off, which is logged as well.
 //
 // With WICKETWAY_DESCRIBE=FILE in the environment it writes the API's
 // [Description] into that file as JSON instead, and returns nil.
-func (a *API) Serve(ctx context.Context, address string, ready ...func(net.Addr)) error {
+func (a *API) ServeWith(ctx context.Context, s Serving) error {
+	listeners := slices.Clone(s.Listeners)
+	closeAll := func() {
+		for _, l := range listeners {
+			l.Close()
+		}
+	}
 	if asked, err := a.describing(); asked {
+		closeAll()
 		return err
 	}
-	l, err := net.Listen("tcp", address)
+	for _, address := range s.Addresses {
+		l, err := listen(address)
+		if err != nil {
+			closeAll()
+			return err
+		}
+		listeners = append(listeners, l)
+	}
+	if len(listeners) == 0 {
+		return errors.New("serve: neither an address nor a listener is given")
+	}
+	config, err := s.tls(a.fallbacks[0].terms().logger())
 	if err != nil {
+		closeAll()
 		return err
 	}
-	for _, f := range ready {
-		f(l.Addr())
+	addresses := make([]net.Addr, len(listeners))
+	for i, l := range listeners {
+		addresses[i] = l.Addr()
 	}
-	return a.serve(ctx, l)
+	if s.Ready != nil {
+		s.Ready(addresses)
+	}
+	return a.serve(ctx, s, listeners, config)
 }
 
-// ServeOn is Serve on a listener, which it closes.
-func (a *API) ServeOn(ctx context.Context, l net.Listener) error {
-	if asked, err := a.describing(); asked {
-		return errors.Join(err, l.Close())
+// listen opens an address. A socket file that nobody listens on any more is in the way of nobody.
+func listen(address string) (net.Listener, error) {
+	path, unix := strings.CutPrefix(address, "unix:")
+	if !unix {
+		return net.Listen("tcp", address)
 	}
-	return a.serve(ctx, l)
+	l, err := net.Listen("unix", path)
+	if err == nil {
+		return l, nil
+	}
+	if about, statErr := os.Stat(path); statErr != nil || about.Mode()&os.ModeSocket == 0 {
+		return nil, err
+	}
+	if conn, dialErr := net.Dial("unix", path); dialErr == nil {
+		conn.Close()
+		return nil, err // somebody else serves there
+	}
+	if os.Remove(path) != nil {
+		return nil, err
+	}
+	return net.Listen("unix", path)
 }
 
-func (a *API) serve(ctx context.Context, l net.Listener) error {
-	draining := make(chan struct{})
-	server := &http.Server{
+// InheritedListeners are the sockets that a service manager has opened for this process
+// (LISTEN_PID and LISTEN_FDS in the environment); none where it has not.
+func InheritedListeners() ([]net.Listener, error) {
+	if os.Getenv("LISTEN_PID") != strconv.Itoa(os.Getpid()) {
+		return nil, nil
+	}
+	n, err := strconv.Atoi(os.Getenv("LISTEN_FDS"))
+	if err != nil || n < 0 || n > 256 {
+		return nil, fmt.Errorf("LISTEN_FDS is %q, which is no number of sockets", os.Getenv("LISTEN_FDS"))
+	}
+	var all []net.Listener
+	for i := range n {
+		file := os.NewFile(uintptr(3+i), "inherited") // 0 to 2 are the standard streams
+		l, err := net.FileListener(file)
+		file.Close()
+		if err != nil {
+			return all, fmt.Errorf("inherited socket %d: %w", i, err)
+		}
+		all = append(all, l)
+	}
+	return all, nil
+}
+
+// A run is one time that an API is served.
+type run struct {
+	api      *API
+	settings Serving
+	server   *http.Server
+	log      *slog.Logger
+	draining chan struct{}
+	active   sync.Map // of connections with a request
+}
+
+func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, config *tls.Config) error {
+	r := &run{api: a, settings: s, log: a.fallbacks[0].terms().logger(), draining: make(chan struct{})}
+	r.server = &http.Server{
 		Handler: a,
 		BaseContext: func(net.Listener) context.Context {
-			return context.WithValue(context.Background(), drainKey{}, draining)
+			return context.WithValue(context.Background(), drainKey{}, r.draining)
 		},
-		ReadHeaderTimeout:            headerTimeout,
-		IdleTimeout:                  idleTimeout,
+		ReadHeaderTimeout:            cmp.Or(s.HeaderTimeout, 10*time.Second),
+		IdleTimeout:                  cmp.Or(s.IdleTimeout, 2*time.Minute),
+		MaxHeaderBytes:               cmp.Or(s.HeaderBytes, 64<<10),
 		DisableGeneralOptionsHandler: true, // OPTIONS * passes the chain as well
+		TLSConfig:                    config,
+		Protocols:                    new(http.Protocols),
+		ErrorLog:                     slog.NewLogLogger(r.log.Handler(), slog.LevelDebug),
+		ConnState:                    r.count,
 	}
-	drained := make(chan error, 1)
-	stop := context.AfterFunc(ctx, func() {
-		close(draining)
-		limited, cancel := context.WithTimeout(context.Background(), drainTimeout)
-		defer cancel()
-		err := server.Shutdown(limited)
-		if err != nil {
-			server.Close()
+	r.server.Protocols.SetHTTP1(true)
+	r.server.Protocols.SetHTTP2(config != nil)
+	r.server.Protocols.SetUnencryptedHTTP2(s.Cleartext2)
+	r.announce(listeners, config != nil)
+	emptied := make(chan error, len(listeners))
+	draining := make([]*drained, len(listeners))
+	for i, l := range listeners {
+		d := &drained{Listener: l}
+		draining[i] = d
+		go func() {
+			if config != nil && l.Addr().Network() != "unix" {
+				emptied <- r.server.ServeTLS(d, "", "")
+			} else {
+				emptied <- r.server.Serve(d)
+			}
+		}()
+	}
+	select {
+	case err := <-emptied: // a listener broke
+		r.server.Close()
+		for range len(listeners) - 1 {
+			<-emptied
 		}
-		drained <- err
-	})
+		return err
+	case <-ctx.Done():
+	}
+	return r.drain(draining, emptied)
+}
+
+// drain ends a run: nobody who has reached a listener is turned away.
+func (r *run) drain(listeners []*drained, emptied <-chan error) error {
+	close(r.draining)
+	if r.settings.Notice > 0 {
+		time.Sleep(r.settings.Notice)
+	}
+	limited, cancel := context.WithTimeout(context.Background(), cmp.Or(r.settings.Drain, 15*time.Second))
+	defer cancel()
+	for _, l := range listeners {
+		l.drain()
+	}
+	for range listeners {
+		<-emptied
+	}
+	err := r.server.Shutdown(limited)
+	if err != nil {
+		n := r.underWay()
+		r.log.Error("requests were cut off", "connections", n, "after", cmp.Or(r.settings.Drain, 15*time.Second))
+		r.server.Close()
+		return fmt.Errorf("%d connections were cut off: %w", n, err)
+	}
+	return nil
+}
+
+// count follows connections that have a request.
+func (r *run) count(c net.Conn, state http.ConnState) {
+	if state == http.StateActive {
+		r.active.Store(c, true)
+	} else {
+		r.active.Delete(c)
+	}
+}
+
+func (r *run) underWay() (n int) {
+	r.active.Range(func(any, any) bool { n++; return true })
+	return n
+}
+
+// announce says what is served.
+func (r *run) announce(listeners []net.Listener, secure bool) {
+	a := r.api
 	mode := "production"
 	if a.fallbacks[0].terms().development {
 		mode = "development"
 	}
-	a.fallbacks[0].terms().logger().Info("listening", "api", a.info.Title, "address", l.Addr().String(), "mode", mode)
-	err := server.Serve(l)
-	if stop() { // ctx is still alive: the listener broke
-		return err
+	var addresses, versions []string
+	for _, l := range listeners {
+		addresses = append(addresses, l.Addr().String())
 	}
-	if !errors.Is(err, http.ErrServerClosed) {
-		return errors.Join(err, <-drained)
+	open, routes := 0, 0
+	for i := range a.targets {
+		t := &a.targets[i]
+		if t.part.own {
+			continue
+		}
+		routes++
+		if !t.guarded() {
+			open++
+		}
+		if v := t.terms().version; v != "" && !slices.Contains(versions, v) {
+			versions = append(versions, v)
+		}
 	}
-	return <-drained
+	slices.Sort(versions)
+	r.log.Info("listening", "api", a.info.Title, "address", strings.Join(addresses, " "), "tls", secure, "mode", mode,
+		"versions", strings.Join(versions, " "), "routes", routes, "open", open)
+}
+
+// drainPatience is for how long a listener must have nothing for its queue to be empty, and
+// drainMost for how long it is emptied at the most.
+const (
+	drainPatience = 20 * time.Millisecond
+	drainMost     = time.Second
+)
+
+// A drained listener gives up once its queue is empty, rather than at once: what the system has
+// accepted for us would be reset.
+type drained struct {
+	net.Listener
+	until atomic.Pointer[time.Time] // nil: it goes on
+}
+
+func (d *drained) drain() {
+	until := time.Now().Add(drainMost)
+	d.until.Store(&until)
+	if !d.patient() {
+		d.Close()
+	}
+}
+
+// patient gives the next Accept a little time; false where a listener takes no deadlines.
+func (d *drained) patient() bool {
+	l, ok := d.Listener.(interface{ SetDeadline(time.Time) error })
+	return ok && l.SetDeadline(time.Now().Add(drainPatience)) == nil
+}
+
+func (d *drained) Accept() (net.Conn, error) {
+	conn, err := d.Listener.Accept()
+	until := d.until.Load()
+	switch {
+	case until == nil:
+		return conn, err
+	case err != nil || time.Now().After(*until):
+		d.Close()
+		if err == nil {
+			return conn, nil // the last one; the next Accept fails
+		}
+		return nil, http.ErrServerClosed
+	}
+	d.patient()
+	return conn, nil
+}
+
+// tls is the configuration that the listeners use; nil for plain TCP.
+func (s *Serving) tls(log *slog.Logger) (*tls.Config, error) {
+	if s.Certificate == "" && s.Key == "" {
+		if s.TLS != nil && (len(s.TLS.Certificates) > 0 || s.TLS.GetCertificate != nil) {
+			return offering(s.TLS.Clone()), nil
+		}
+		return nil, nil
+	}
+	c := &certificate{certificate: s.Certificate, key: s.Key, log: log}
+	if err := c.load(); err != nil {
+		return nil, err
+	}
+	config := &tls.Config{MinVersion: tls.VersionTLS12}
+	if s.TLS != nil {
+		config = s.TLS.Clone()
+	}
+	config.GetCertificate = c.get
+	return offering(config), nil
+}
+
+// offering says itself that HTTP/2 is spoken: net/http sets that up once for all its listeners, and
+// leaves it out where the first of them is a plain one.
+func offering(config *tls.Config) *tls.Config {
+	for _, name := range []string{"h2", "http/1.1"} {
+		if !slices.Contains(config.NextProtos, name) {
+			config.NextProtos = append(slices.Clip(config.NextProtos), name)
+		}
+	}
+	return config
+}
+
+// A certificate is read again when its files change.
+type certificate struct {
+	certificate, key string
+	log              *slog.Logger
+
+	mu      sync.Mutex
+	asked   time.Time // when the files were last looked at
+	changed [2]time.Time
+	loaded  *tls.Certificate
+}
+
+// certificatePatience is the least time between two looks at the files.
+const certificatePatience = time.Second
+
+func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if time.Since(c.asked) > certificatePatience {
+		if c.asked = time.Now(); c.times() != c.changed {
+			if err := c.load(); err != nil {
+				c.log.Error("the certificate cannot be read; the one before it stays", "error", err)
+			}
+		}
+	}
+	return c.loaded, nil
+}
+
+func (c *certificate) times() (changed [2]time.Time) {
+	for i, name := range []string{c.certificate, c.key} {
+		if about, err := os.Stat(name); err == nil {
+			changed[i] = about.ModTime()
+		}
+	}
+	return changed
+}
+
+func (c *certificate) load() error {
+	changed := c.times()
+	pair, err := tls.LoadX509KeyPair(c.certificate, c.key)
+	if err != nil {
+		return fmt.Errorf("certificate %s, key %s: %w", c.certificate, c.key, err)
+	}
+	c.loaded, c.changed = &pair, changed
+	return nil
 }

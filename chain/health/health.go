@@ -158,7 +158,7 @@ func (r *Readiness) log(ctx context.Context, name string, before, said error) {
 		log = slog.Default()
 	}
 	switch {
-	case said != nil && before == nil:
+	case said != nil && (before == nil || before.Error() != said.Error()):
 		log.WarnContext(ctx, "a check of readiness fails", "check", name, "error", said)
 	case said == nil && before != nil:
 		log.InfoContext(ctx, "a check of readiness is well again", "check", name)

@@ -19,8 +19,11 @@ import (
 	"github.com/wicketway/wicketway"
 )
 
-// describeLimit is how long a program may take to describe its API.
-const describeLimit = time.Minute
+// How long a program may take until it has built its API, and to describe it after that.
+const (
+	buildLimit    = 20 * time.Second
+	describeLimit = 3 * time.Second
+)
 
 // An answering is what a command found: data for --json, and how it is printed for
 // people.
@@ -127,8 +130,9 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 	if err := build.Run(); err != nil {
 		return nil, checked(fmt.Errorf("%s does not build:\n%s", pkg, said.String()))
 	}
-	limited, cancel := context.WithTimeout(ctx, describeLimit)
-	defer cancel()
+	limited, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	go giveUp(limited, cancel, file)
 	run := exec.CommandContext(limited, program)
 	run.Env = append(os.Environ(), "WICKETWAY_DESCRIBE="+file)
 	run.Stderr = &said
@@ -137,14 +141,37 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 	switch {
 	case readErr == nil:
 		return text, nil
-	case errors.Is(limited.Err(), context.DeadlineExceeded):
-		return nil, checked(fmt.Errorf("%s did not describe its API within %v: does it call api.Serve?", pkg,
-			describeLimit))
+	case errors.Is(context.Cause(limited), errUndescribed):
+		return nil, checked(fmt.Errorf("%s built an API, but has neither called api.Serve nor described it within %v. A program with an http.Server of its own adds after Build:\n\n\tif done, err := api.Described(); done {\n\t\treturn err\n\t}", pkg, describeLimit))
+	case errors.Is(context.Cause(limited), errUnbuilt):
+		return nil, checked(fmt.Errorf("%s has not called wicketway.Build within %v: it should do so before it waits for anything else", pkg, buildLimit))
 	case err != nil:
 		return nil, checked(fmt.Errorf("%s ended before it described its API (%v):\n%s", pkg, err,
 			strings.TrimSpace(said.String())))
 	}
 	return nil, checked(fmt.Errorf("%s ended without describing an API: is it a program that calls api.Serve?", pkg))
+}
+
+var (
+	errUnbuilt     = errors.New("nothing was built")
+	errUndescribed = errors.New("nothing was described")
+)
+
+// giveUp ends a program that goes on without describing its API.
+func giveUp(ctx context.Context, end context.CancelCauseFunc, file string) {
+	start, built := time.Now(), time.Time{}
+	for ctx.Err() == nil {
+		time.Sleep(20 * time.Millisecond)
+		if _, err := os.Stat(file + ".built"); err == nil && built.IsZero() {
+			built = time.Now()
+		}
+		switch {
+		case built.IsZero() && time.Since(start) > buildLimit:
+			end(errUnbuilt)
+		case !built.IsZero() && time.Since(built) > describeLimit:
+			end(errUndescribed)
+		}
+	}
 }
 
 // where writes a place as short as it can be understood here.

@@ -74,7 +74,7 @@ func TestRoutesAndExplain(t *testing.T) {
 		want   []string // each in this order
 	}{
 		{"routes ../../examples/canal --version v1 --method get", 0, []string{"v1", "/api/v1/locks ", "legacy.locks", "everyone",
-			"legacy.go:", "/api/v1/passages", "bearer with passages", "4 routes; requests pass requestid, tracecontext, accesslog, compress, unpack\n"}},
+			"legacy.go:", "/api/v1/passages", "bearer with passages", "4 routes; requests pass requestid, tracecontext, accesslog, secure, cors, compress, unpack, cache-control\n"}},
 		{"routes FILE --path /api/v2/passages/7", 0, []string{"DELETE", "/api/v2/passages/{passage}", "GET", "PATCH", "3 routes"}},
 		{"routes FILE --path /api/v2/pass", 0, []string{"5 routes"}},
 		{"routes FILE --method PUT --json", 0, []string{`"version": "v2"`, `"path": "/api/v2/locks/{lock}/state"`, `"locks:operate"`}},
@@ -87,7 +87,7 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"explain GET /api/v9/nothing/at/all FILE --json", 0, []string{`"status": 404`, `"group": "/api"`}},
 		{"problems FILE", 0, []string{"400", "input-unreadable", "14 routes", "lists every item", "409", "slot-taken", "POST /api/v2/passages", "503", "timeout", "every request"}},
 		{"problems FILE --json", 0, []string{`"code": "token-missing"`, `"type": "/problems/token-missing"`, `"GET /api/v1/passages"`}},
-		{"routes FILE --open --same-as ../../examples/canal/open.txt", 0, []string{"everyone", "12 routes"}},
+		{"routes FILE --open --same-as ../../examples/canal/open.txt", 0, []string{"everyone", "14 routes"}},
 		{"routes FILE --open --version v1 --same-as ../../examples/canal/open.txt --json", 1, []string{"[\n", "the routes are not those of", "GET /api/v2/drill is in the file, and not there"}},
 		{"routes FILE --same-as ../../examples/canal/open.txt", 1, []string{"DELETE /api/v2/passages/{passage} is there, and not in the file"}},
 		{"routes FILE --open --same-as nowhere.txt", 2, []string{"nowhere.txt"}},
@@ -103,6 +103,8 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"token show e30.W10.x", 1, []string{"part 2 of the token is no JSON object"}},
 		{"token show e30.eyJleHAiOjF9.x", 0, []string{"exp", "1970-01-01T00:00:01Z", "ago", "verified", "no: give the --key"}},
 		{"token show e30.eyJleHAiOjF9.AA --key ../../go.sum", 1, []string{"verified", "no: The token's signature", "token is not good"}},
+		{"routes ./testdata/own", 0, []string{"/locks", "2 routes"}},
+		{"routes ./testdata/silent", 1, []string{"has neither called api.Serve nor described it within 3s", "if done, err := api.Described(); done {"}},
 		{"explain GET", 2, []string{"missing PATH: wicketway explain METHOD PATH PACKAGE"}},
 		{"explain", 2, []string{"missing METHOD and PATH: wicketway explain"}},
 		{"routes FILE FILE", 2, []string{"is one too many: wicketway routes PACKAGE"}},

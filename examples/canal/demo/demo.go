@@ -17,8 +17,12 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/chain/auth"
+	"github.com/wicketway/wicketway/chain/cache"
 	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/chain/cors"
+	"github.com/wicketway/wicketway/chain/health"
 	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/chain/secure"
 	"github.com/wicketway/wicketway/chain/tracecontext"
 	"github.com/wicketway/wicketway/examples/canal/drill"
 	"github.com/wicketway/wicketway/examples/canal/legacy"
@@ -42,6 +46,7 @@ type Canal struct {
 
 	guard     wicketway.Authenticator
 	secret    []byte
+	keys      *auth.KeySet
 	others    map[string]string // tokens of the tour, by name
 	store     *store.Store
 	temporary string // the folder to remove
@@ -100,7 +105,9 @@ func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
 	if c.Visitor, err = c.Identity.Token(store.SamplePlate(1), identity.Audience, "passages"); err != nil {
 		return err
 	}
-	c.API, err = Build(c.store, c.guard, &revoked, log)
+	ready := health.NewReadiness(health.Check{Name: "storage", Ask: c.store.Ping},
+		health.Check{Name: "identity", Ask: c.keys.Ready})
+	c.API, err = Build(c.store, c.guard, &revoked, ready, log)
 	return err
 }
 
@@ -123,7 +130,7 @@ func (c *Canal) identify(pace Pace, log *slog.Logger) (auth.Keys, error) {
 			log.Error("the identity service has stopped", "error", err)
 		}
 	})
-	set := auth.Fetch(ctx, auth.Source{
+	c.keys = auth.Fetch(ctx, auth.Source{
 		Address:    "http://" + l.Addr().String(),
 		Algorithms: []string{"ES256"},
 		Issuer:     identity.Issuer,
@@ -132,10 +139,10 @@ func (c *Canal) identify(pace Pace, log *slog.Logger) (auth.Keys, error) {
 		Log:        log,
 	})
 	c.running.Go(func() {
-		<-set.Done()
+		<-c.keys.Done()
 		server.Close()
 	})
-	return set.Keys(), nil
+	return c.keys.Keys(), nil
 }
 
 // account finds the account of a caller for the guard.
@@ -166,14 +173,21 @@ func (c *Canal) Close() {
 	}
 }
 
+// consoles are the origins whose pages may read the API.
+var consoles = []string{"https://console.osterbeck.example", "http://127.0.0.1:3000"}
+
 // Build describes the API.
-func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocations, log *slog.Logger) (*wicketway.API, error) {
+func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocations, ready *health.Readiness,
+	log *slog.Logger) (*wicketway.API, error) {
 	desk := &tokens.Desk{Store: s, Guard: guard, Revoked: revoked}
 	return wicketway.Build(
 		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
 		wicketway.Log(log),
 		wicketway.Translate(store.Translations...),
-		wicketway.Chain(requestid.Assign(), tracecontext.Keep(), accesslog.To(log, accesslog.Slow(time.Second)), compress.Bodies(), compress.Requests()),
+		wicketway.Chain(requestid.Assign(), tracecontext.Keep(), accesslog.To(log, accesslog.Slow(time.Second)),
+			secure.Headers(secure.Settings{}), cors.Allow(cors.From(consoles...), cors.Settings{}), compress.Bodies(),
+			compress.Requests(), cache.Headers(cache.Control{})),
+		health.Routes(ready),
 		wicketway.At("/api",
 			wicketway.Guard(guard),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever

@@ -177,15 +177,20 @@ var steps = []step{
 	{title: "A notice as data", line: "GET /v2/notices/tanners-gates", status: 200,
 		holds: []string{`"title":"New gates at Tanners Lock"`, `Etag: "tanners-gates-20270319090000"`}},
 	{title: "The same notice as a page", line: "GET /v2/notices/tanners-gates", header: http.Header{"Accept": {"text/html"}},
-		status: 200, holds: []string{"<h1>New gates at Tanners Lock</h1>", "Vary: Accept-Encoding, Accept\n"}},
+		status: 200, holds: []string{"<h1>New gates at Tanners Lock</h1>", "Vary: Origin, Accept-Encoding, Accept\n"}},
 	{title: "To the newest notice", line: "GET /v2/notices/latest", status: 303,
 		holds: []string{"Location: /api/v2/notices/high-water"}},
 	{title: "A skipper at the keeper's wheel", line: "PUT /v2/locks/tanners/state", as: "skipper", header: asJSON,
 		body: `{"state":"open"}`, status: 403, code: "scope-missing", holds: []string{`error="insufficient_scope"`}},
 	{title: "The keeper opens the lock", line: "PUT /v2/locks/tanners/state", as: "keeper", header: asJSON,
 		body: `{"state":"open"}`, status: 200, holds: []string{`"state":"open"`}},
+	{title: "A page of another origin asks whether it may", line: "OPTIONS /v2/passages", header: http.Header{
+		"Origin": {"http://127.0.0.1:3000"}, "Access-Control-Request-Method": {"POST"},
+		"Access-Control-Request-Headers": {"authorization,content-type"}}, status: 204,
+		holds: []string{"Access-Control-Allow-Methods: GET, HEAD, OPTIONS, POST", "Access-Control-Allow-Headers: authorization, content-type"}},
+	{title: "Whether the canal is ready", line: "GET /health/ready", status: 200, holds: []string{`"storage":"up"`}},
 	{title: "A compressed answer", line: "GET /v2/locks", header: http.Header{"Accept-Encoding": {"gzip"}},
-		status: 200, holds: []string{"Content-Encoding: gzip", "Vary: Accept-Encoding", `"lock":"bell"`}},
+		status: 200, holds: []string{"Content-Encoding: gzip", "Vary: Origin, Accept-Encoding", `"lock":"bell"`}},
 	{title: "A handler that fails", line: "GET /v2/drill?fault=error", status: 500, code: "internal",
 		lacks: []string{"sluice", "gauge"}, log: true},
 	{title: "A handler that panics", line: "GET /v2/drill?fault=panic", status: 500, code: "internal",
@@ -374,7 +379,7 @@ func read(resp *http.Response) (answer, error) {
 	a := answer{status: resp.StatusCode, body: string(text), media: resp.Header.Get("Content-Type"),
 		tag: resp.Header.Get("Etag")}
 	for _, name := range []string{"Content-Type", "Content-Disposition", "Content-Range", "Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Etag",
-		"Link", "Retry-After", "Vary"} {
+		"Link", "Retry-After", "Access-Control-Allow-Methods", "Access-Control-Allow-Headers", "Vary"} {
 		if v := resp.Header.Values(name); len(v) > 0 {
 			a.header += name + ": " + strings.Join(v, ", ") + "\n"
 		}

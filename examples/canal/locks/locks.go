@@ -6,8 +6,10 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/cache"
 	"github.com/wicketway/wicketway/examples/canal/store"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -33,7 +35,8 @@ type Chamber struct {
 func Parts(s *store.Store) wicketway.Part {
 	d := desk{s}
 	return wicketway.At("/locks",
-		wicketway.Route("GET /", d.list, wicketway.Public(), wicketway.Summary("All locks, upstream first")),
+		wicketway.Route("GET /", d.list, wicketway.Public(), wicketway.Summary("All locks, upstream first"),
+			cache.Says(cache.Control{MaxAge: 10 * time.Second})),
 		wicketway.Route("GET /{lock}", d.find, wicketway.Public(), wicketway.Summary("One lock"),
 			wicketway.Fails(ErrNoSuchLock)),
 		wicketway.Route("GET /{lock}/levels", d.levels, wicketway.Public(), wicketway.Summary("The water level, as it is read"),

@@ -102,6 +102,11 @@ func (s *Store) prepare() error {
 	return s.fill()
 }
 
+// Ping reports whether the file can be read.
+func (s *Store) Ping(ctx context.Context) error {
+	return s.db.QueryRowContext(ctx, `SELECT 1`).Scan(new(int))
+}
+
 // Close closes the file.
 func (s *Store) Close() error { return s.db.Close() }
 

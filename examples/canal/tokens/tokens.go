@@ -9,6 +9,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/auth"
+	"github.com/wicketway/wicketway/chain/limit"
 	"github.com/wicketway/wicketway/examples/canal/store"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -53,6 +54,7 @@ type attempts struct {
 // Parts are the routes.
 func (d *Desk) Parts() wicketway.Part {
 	return wicketway.At("/tokens",
+		wicketway.Chain(limit.Requests(limit.Rate{Requests: 60, Per: time.Minute, Name: "tokens"}, limit.ByAddress(), limit.Settings{})),
 		wicketway.Route("POST /", d.signIn, wicketway.Public(), wicketway.Summary("A token for plate and PIN"),
 			wicketway.Answers(http.StatusCreated), wicketway.Fails(ErrWrongPIN, ErrTooManyPINs)),
 		wicketway.Route("DELETE /current", d.signOut, wicketway.Summary("Takes back the token that is sent")),

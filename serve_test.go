@@ -1,0 +1,238 @@
+package wicketway_test
+
+import (
+	"bufio"
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/health"
+)
+
+// started serves an API, and gives what stops it and what it returned.
+func started(t *testing.T, api *wicketway.API, s wicketway.Serving) (at []net.Addr, stop func() error) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(t.Context())
+	open, served := make(chan []net.Addr, 1), make(chan error, 1)
+	s.Ready = func(at []net.Addr) { open <- at }
+	go func() { served <- api.ServeWith(ctx, s) }()
+	select {
+	case at = <-open:
+	case err := <-served:
+		t.Fatal(err)
+	}
+	return at, func() error { cancel(); return <-served }
+}
+
+// Under load, ten times: nobody who was there before the drain is turned away.
+func TestDrainLosesNobody(t *testing.T) {
+	api := build(t, wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) {
+		time.Sleep(time.Millisecond)
+		return "bell", nil
+	}))
+	for round := range 10 {
+		at, stop := started(t, api, wicketway.Serving{Addresses: []string{"127.0.0.1:0"}})
+		var draining atomic.Bool
+		var clients sync.WaitGroup
+		var answered, lost atomic.Int64
+		for i := range 16 {
+			clients.Go(func() {
+				for !draining.Load() {
+					conn, err := net.Dial("tcp", at[0].String())
+					if err != nil {
+						return
+					}
+					before := !draining.Load() // the system has accepted it
+					in := bufio.NewReader(conn)
+					for n := range 1 + i%3 { // some are kept alive
+						fmt.Fprint(conn, "GET /locks HTTP/1.1\r\nHost: x\r\n\r\n")
+						resp, err := http.ReadResponse(in, nil)
+						if err != nil {
+							if before && n == 0 { // of one that is kept alive the server may be done
+								lost.Add(1)
+							}
+							break
+						}
+						if body, err := io.ReadAll(resp.Body); err != nil || string(body) != "\"bell\"\n" {
+							lost.Add(1)
+						}
+						answered.Add(1)
+						if resp.Close {
+							break
+						}
+					}
+					conn.Close()
+				}
+			})
+		}
+		time.Sleep(40 * time.Millisecond)
+		draining.Store(true)
+		if err := stop(); err != nil {
+			t.Error(err)
+		}
+		if clients.Wait(); lost.Load() > 0 || answered.Load() < 50 {
+			t.Errorf("round %d: %d answered, %d lost", round, answered.Load(), lost.Load())
+		}
+	}
+}
+
+// What the drain says, and what it cuts off.
+func TestDrain(t *testing.T) {
+	var log strings.Builder
+	hang := make(chan struct{})
+	defer close(hang)
+	api := build(t, wicketway.Log(slog.New(slog.NewTextHandler(&log, nil))), health.Routes(health.NewReadiness()),
+		wicketway.Version("v1", wicketway.Route("GET /hang", func(context.Context, wicketway.None) (string, error) { <-hang; return "", nil })))
+	at, stop := started(t, api, wicketway.Serving{Addresses: []string{"127.0.0.1:0"}, Notice: 300 * time.Millisecond, Drain: 100 * time.Millisecond})
+	get := func(path string) int {
+		resp, err := http.Get("http://" + at[0].String() + path)
+		if err != nil {
+			return 0
+		}
+		resp.Body.Close()
+		return resp.StatusCode
+	}
+	if got := get("/health/ready"); got != 200 {
+		t.Errorf("ready: %d", got)
+	}
+	go get("/v1/hang")
+	time.Sleep(50 * time.Millisecond)
+	stopped := make(chan error, 1)
+	go func() { stopped <- stop() }()
+	time.Sleep(100 * time.Millisecond)
+	if ready, live := get("/health/ready"), get("/health/live"); ready != 503 || live != 200 {
+		t.Errorf("while the server gives notice: ready %d, live %d", ready, live)
+	}
+	if err := <-stopped; err == nil || !strings.Contains(err.Error(), "1 connections were cut off") {
+		t.Errorf("the server ended with %v", err)
+	}
+	for _, want := range []string{"msg=listening", "mode=production", "versions=v1", "routes=3", "open=3", "msg=\"requests were cut off\" connections=1"} {
+		if !strings.Contains(log.String(), want) {
+			t.Errorf("the log lacks %s: %s", want, log.String())
+		}
+	}
+}
+
+// writeCertificate makes a certificate for localhost with a serial number.
+func writeCertificate(t *testing.T, folder string, serial int64) (certificate, key string) {
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(serial), DNSNames: []string{"localhost"}, NotAfter: time.Now().Add(time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret, err := x509.MarshalECPrivateKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	certificate, key = filepath.Join(folder, "cert.pem"), filepath.Join(folder, "key.pem")
+	for name, block := range map[string]*pem.Block{certificate: {Type: "CERTIFICATE", Bytes: der}, key: {Type: "EC PRIVATE KEY", Bytes: secret}} {
+		if err := os.WriteFile(name, pem.EncodeToMemory(block), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return certificate, key
+}
+
+// TLS with certificates that change, HTTP/2 with and without it, sockets, and what is refused.
+func TestServing(t *testing.T) {
+	api := build(t, wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Handle("GET /proto", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprint(w, r.Proto)
+	})))
+	folder := t.TempDir()
+	certificate, key := writeCertificate(t, folder, 1)
+	socket := filepath.Join(folder, "canal.sock")
+	if l, err := net.ListenUnix("unix", &net.UnixAddr{Name: socket, Net: "unix"}); err == nil { // one that was left behind
+		l.SetUnlinkOnClose(false)
+		l.Close()
+	}
+	at, stop := started(t, api, wicketway.Serving{Addresses: []string{"127.0.0.1:0", "unix:" + socket}, Certificate: certificate, Key: key})
+	var serial *big.Int
+	client := func(change func(*http.Transport)) string {
+		transport := &http.Transport{DisableKeepAlives: true, ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true,
+			VerifyConnection: func(s tls.ConnectionState) error { serial = s.PeerCertificates[0].SerialNumber; return nil }}}
+		scheme := "https"
+		if change != nil {
+			change(transport)
+			scheme = "http"
+		}
+		resp, err := (&http.Client{Transport: transport}).Get(scheme + "://" + at[0].String() + "/proto")
+		if err != nil {
+			return err.Error()
+		}
+		defer resp.Body.Close()
+		body, _ := io.ReadAll(resp.Body)
+		return string(body)
+	}
+	if got := client(nil); got != "HTTP/2.0" || serial.Int64() != 1 {
+		t.Errorf("over TLS: %s, certificate %v", got, serial)
+	}
+	overSocket := func(tr *http.Transport) {
+		tr.DialContext = func(context.Context, string, string) (net.Conn, error) { return net.Dial("unix", socket) }
+	}
+	if got := client(overSocket); got != "HTTP/1.1" {
+		t.Errorf("over a socket: %s", got)
+	}
+	time.Sleep(1100 * time.Millisecond)
+	writeCertificate(t, folder, 2)
+	if client(nil); serial.Int64() != 2 {
+		t.Errorf("the certificate is still %v", serial)
+	}
+	time.Sleep(1100 * time.Millisecond)
+	os.WriteFile(key, []byte("broken"), 0o600)
+	if client(nil); serial.Int64() != 2 {
+		t.Errorf("with broken files the certificate is %v", serial)
+	}
+	if err := stop(); err != nil {
+		t.Error(err)
+	}
+	if _, err := os.Stat(socket); err == nil {
+		t.Error("the socket is left behind")
+	}
+	at, stop = started(t, api, wicketway.Serving{Addresses: []string{"127.0.0.1:0"}, Cleartext2: true, HeaderBytes: 5000})
+	cleartext := func(tr *http.Transport) {
+		tr.Protocols = new(http.Protocols)
+		tr.Protocols.SetUnencryptedHTTP2(true)
+	}
+	if got := client(cleartext); got != "HTTP/2.0" {
+		t.Errorf("HTTP/2 without TLS: %s", got)
+	}
+	r, _ := http.NewRequest("GET", "http://"+at[0].String()+"/proto", nil)
+	r.Header.Set("Long", strings.Repeat("x", 10_000))
+	if resp, err := http.DefaultClient.Do(r); err != nil || resp.StatusCode != 431 {
+		t.Errorf("a long header: %v %v", resp, err)
+	}
+	if err := api.ServeWith(t.Context(), wicketway.Serving{Addresses: []string{at[0].String()}}); err == nil {
+		t.Error("an address that is taken")
+	}
+	stop()
+	for _, bad := range []wicketway.Serving{{}, {Addresses: []string{"127.0.0.1:0"}, Certificate: "nowhere.pem", Key: "nowhere.pem"}, {Addresses: []string{"unix:" + folder}}} {
+		if err := api.ServeWith(t.Context(), bad); err == nil {
+			t.Errorf("%+v: no error", bad)
+		}
+	}
+	if l, err := wicketway.InheritedListeners(); l != nil || err != nil {
+		t.Errorf("nothing is inherited: %v %v", l, err)
+	}
+}
