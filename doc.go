@@ -86,15 +86,16 @@
 // [API.Routes] gives the [Facts] of every route; [API.Describe] is what the
 // command-line tool reads. [Observe] follows the steps of each request.
 //
-// # Layers
+// # Files
 //
-// The files of this package form layers; each uses those above it.
+// The files of this package, by when they come to work. A part holds what will serve it, so that
+// the first know the types of later ones; what happens goes down the list only.
 //
 //	describe   part.go route.go reply.go page.go file.go setting.go settings.go attach.go observe.go
 //	           chain.go guard.go format.go terms.go
 //	resolve    resolve.go plan.go ties.go mistake.go facts.go
 //	compile    compiled.go build.go
 //	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go
-//	           plain.go files.go miss.go fail.go debug.go catalogue.go
+//	           plain.go files.go miss.go fail.go debug.go kept.go catalogue.go
 //	list       describe.go link.go serve.go
 package wicketway

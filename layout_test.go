@@ -123,3 +123,22 @@ func TestReadmeShowsTheFirstExample(t *testing.T) {
 		}
 	}
 }
+
+// The package's comment and the README name every file of the root package and every middleware.
+func TestTheListingsAreWhole(t *testing.T) {
+	for _, page := range []string{"doc.go", "README.md"} {
+		text, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		files, _ := filepath.Glob("*.go")
+		links, _ := filepath.Glob("chain/*")
+		for _, name := range append(files, links...) {
+			switch {
+			case strings.HasSuffix(name, "_test.go"), name == "doc.go", page == "doc.go" && filepath.Ext(name) == "":
+			case !strings.Contains(string(text), filepath.Base(name)):
+				t.Errorf("%s lacks %s", page, name)
+			}
+		}
+	}
+}

@@ -54,7 +54,7 @@ func Headers(settings Settings) wicketway.Middleware {
 		Sets: []string{"X-Content-Type-Options", "Content-Security-Policy", "Referrer-Policy", "Cross-Origin-Opener-Policy", "Strict-Transport-Security"},
 		CheckRoute: func(wicketway.Facts) error {
 			if settings.Strict < 0 || settings.Strict > 0 && settings.Strict < time.Second || settings.StrictBelow && settings.Strict == 0 {
-				return fmt.Errorf("Strict is %v: a second at least, or 0", settings.Strict)
+				return fmt.Errorf("the strict period is %v, where a second is the least, and 0 is none", settings.Strict)
 			}
 			if strings.ContainsAny(settings.Policy+settings.Referrer, "\r\n") {
 				return fmt.Errorf("a policy has a line break")
