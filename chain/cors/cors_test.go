@@ -164,21 +164,22 @@ func TestInABrowser(t *testing.T) {
 		}
 		t.Skip("there is no chromium here")
 	}
-	var api *httptest.Server
-	page := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, script, api.URL)
-	}))
+	page := httptest.NewUnstartedServer(nil)
 	defer page.Close()
-	allow := cors.Allow(cors.From(page.URL), cors.Settings{Credentials: true, Expose: []string{"X-Lock"}})
+	allow := cors.Allow(cors.From("http://"+page.Listener.Addr().String()), cors.Settings{Credentials: true, Expose: []string{"X-Lock"}})
 	built, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"},
 		wicketway.Group(wicketway.Chain(allow), wicketway.Route("GET /locks/{lock}", book), wicketway.Route("PUT /open/{lock}", book)),
 		wicketway.Route("GET /closed", func(context.Context, wicketway.None) (int, error) { return 0, nil }))
 	if err != nil {
 		t.Fatal(err)
 	}
-	api = httptest.NewServer(built)
+	api := httptest.NewServer(built)
 	defer api.Close()
+	page.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		fmt.Fprintf(w, script, api.URL)
+	})
+	page.Start()
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
 	out, err := exec.CommandContext(ctx, browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",

@@ -256,7 +256,11 @@ func (e explanation) print(out io.Writer) {
 		line("", "the suffix chooses %s", e.Format)
 	}
 	for i, a := range r.Answers {
-		line(first(i, "answers"), "%d %s\t%s %s", a.Status, http.StatusText(a.Status), a.Media, a.Type)
+		sets := ""
+		if len(a.Fields) > 0 {
+			sets = "sets " + strings.Join(a.Fields, ", ")
+		}
+		line(first(i, "answers"), "%d %s\t%s %s\t%s", a.Status, http.StatusText(a.Status), a.Media, a.Type, sets)
 	}
 	for i, f := range r.Raises {
 		line(first(i, "fails"), "%d %s\t%s\t%s", f.Status, f.Code, f.Title, by(f.By))

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"go.opentelemetry.io/otel/codes"
 	sdk "go.opentelemetry.io/otel/sdk/trace"
@@ -75,6 +76,9 @@ func TestRequests(t *testing.T) {
 	}
 	canal.Close()
 	gauge.Close()
+	for end := time.Now().Add(5 * time.Second); len(spans.Started()) != len(spans.Ended()) && time.Now().Before(end); {
+		time.Sleep(time.Millisecond) // Close does not wait for a connection that was taken over
+	}
 	if len(spans.Started()) != len(spans.Ended()) {
 		t.Errorf("%d spans were started, %d ended", len(spans.Started()), len(spans.Ended()))
 	}
