@@ -27,6 +27,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 		b.mistake(at, "Info: the API needs a Version, such as 1.0.0")
 	}
 	b.read(group{at: at, parts: parts}, route.Template{}, nil)
+	b.inherit()
 	if len(b.routes) == 0 && len(b.mistakes) == 0 {
 		b.mistake(at, "the API has no routes")
 	}

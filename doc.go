@@ -42,6 +42,11 @@
 // and any [Answerer]. [Envelope], [Conditional], [OmitNull], [Media] and [Development] are
 // settings about outputs. A route that changes something takes [Conditions] as an input.
 //
+// # Versions
+//
+// A [Version] can [Inherit] from an earlier one: it takes over every route that it does not declare
+// anew, under its own settings, and says only what it changes ([Overrides], [Withdraw]).
+//
 // # Other handlers
 //
 // [Handle] declares a route that a plain http.Handler serves, [Mount] puts a
@@ -93,7 +98,7 @@
 //
 //	describe   part.go route.go reply.go page.go file.go setting.go settings.go attach.go observe.go
 //	           chain.go guard.go format.go terms.go
-//	resolve    resolve.go plan.go ties.go mistake.go facts.go
+//	resolve    resolve.go versions.go plan.go ties.go mistake.go facts.go
 //	compile    compiled.go build.go
 //	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go
 //	           plain.go files.go miss.go fail.go debug.go kept.go catalogue.go

@@ -36,7 +36,17 @@ type Facts struct {
 	Answers  []AnswerInfo     `json:"answers,omitempty"`
 	Envelope string           `json:"envelope,omitzero"` // the member that values stand under
 	Raises   []RaisedInfo     `json:"raises,omitempty"`  // by status and code
-	At       Place            `json:"at"`
+	// Inherited is nil for a route that has nothing to do with an earlier version.
+	Inherited *InheritedInfo `json:"inherited,omitzero"`
+	Withdrawn bool           `json:"withdrawn,omitzero"` // it answers 410
+	At        Place          `json:"at"`
+}
+
+// InheritedInfo says how a route goes back to an earlier version.
+type InheritedInfo struct {
+	From     string `json:"from"`
+	Override bool   `json:"override,omitzero"` // it takes the place of that version's route
+	At       Place  `json:"at"`                // of Inherit
 }
 
 // GuardInfo describes who decides about callers.
@@ -146,6 +156,10 @@ func (r *resolved) makeFacts() Facts {
 		Attached: r.attachedInfo(),
 		At:       r.at.info(),
 	}
+	if l := r.lineage; l != nil {
+		f.Inherited = &InheritedInfo{l.from, l.own, l.at.info()}
+	}
+	f.Withdrawn = r.part.withdrawn
 	if r.guarded() {
 		s := t.guard.Scheme()
 		f.Guard = guardInfo(s, t.guardAt.info())
@@ -336,6 +350,9 @@ func (r *resolved) raises() (all []raisedKind) {
 		}
 	}
 	add("route", t.fails...)
+	if r.part.withdrawn {
+		add("route", ErrWithdrawn)
+	}
 	for _, l := range t.active() {
 		add(l.Name, l.Raises...)
 	}

@@ -30,6 +30,7 @@ type builder struct {
 	codes     map[string]*problem.Kind
 	gets      map[string]int // the routes for GET, by version and template
 	parts     []Part
+	versions  []*versionRead
 	files     files // of the parts, named for mistakes
 	mistakes  Mistakes
 	wrong     map[place]bool // where there is one
@@ -43,7 +44,7 @@ func newBuilder(at place, parts []Part) *builder {
 		outputs: map[outputKey]*answer.Plan{},
 		wrong:   map[place]bool{},
 	}
-	for _, k := range append(problem.BuiltIn(), ErrScopeMissing) {
+	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrWithdrawn) {
 		b.codes[k.Code()] = k
 	}
 	return b
@@ -76,6 +77,7 @@ func (b *builder) read(g group, prefix route.Template, outer *list) {
 	if g.kind == atGroup && g.prefix == "" {
 		b.mistake(g.at, "At: the prefix is empty: write a path such as /locks, or use Group")
 	}
+	outside := prefix.String()
 	if g.prefix != "" {
 		p, err := route.Parse(g.prefix)
 		if err == nil {
@@ -87,15 +89,34 @@ func (b *builder) read(g group, prefix route.Template, outer *list) {
 		}
 	}
 	if g.kind != plainGroup {
+		l.prefix = prefix.String()
 		b.fallback(g, prefix, l)
 	}
+	var version *versionRead
+	if g.kind == versionGroup {
+		version = &versionRead{name: g.version, under: outside, prefix: prefix, list: l, at: g.at}
+		b.versions = append(b.versions, version)
+	}
+	first := len(b.routes)
 	for _, p := range g.parts {
 		switch p := p.(type) {
+		case inheritPart:
+			switch {
+			case version == nil:
+				b.mistake(p.at, "Inherit: stands in %s: it belongs in the list of a Version", g.kind)
+			case version.inherit != nil:
+				b.mistake(p.at, "Inherit: the version inherits from %s already, at %s", version.inherit.from, version.inherit.at)
+			default:
+				version.inherit = &p
+			}
 		case group:
 			b.read(p, prefix, l)
 		case *routePart:
 			b.route(p, prefix, l)
 		}
+	}
+	if version != nil {
+		version.routes = slices.Clone(b.routes[first:])
 	}
 }
 
@@ -114,6 +135,12 @@ func (b *builder) list(l *list, parts []Part) *list {
 			b.mistake(l.at, "a part or a setting is nil: leave it out, or give it a value")
 		}
 	}
+	b.settle(l)
+	return l
+}
+
+// settle makes the terms of a list from its settings and the terms of the one around it.
+func (b *builder) settle(l *list) {
 	l.used = make([]bool, len(l.settings))
 	if l.outer == nil {
 		l.terms = b.initialTerms()
@@ -121,6 +148,7 @@ func (b *builder) list(l *list, parts []Part) *list {
 		l.terms = l.outer.terms
 	}
 	l.terms = l.terms.below(l.settings)
+	l.terms.inherited = l.inherited
 	for i, s := range l.settings {
 		if s.is(onlyRoute) && !l.ofRoute {
 			b.mistake(s.at, "%s: speaks of one route: put it into that route's list", s.name)
@@ -148,7 +176,6 @@ func (b *builder) list(l *list, parts []Part) *list {
 		l.terms.after = len(l.terms.chain)
 	}
 	b.lists = append(b.lists, l)
-	return l
 }
 
 func (b *builder) versionName(g group, outer *list) string {
@@ -274,6 +301,8 @@ func (b *builder) checkSettings() {
 	}
 	for _, l := range b.lists {
 		switch {
+		case l.inherited: // it says so where it stands itself
+			continue
 		case l.ofRoute && l.routes == 0: // its line is wrong, which is said
 			continue
 		case l.routes == 0 && len(l.settings) > 0 && l.outer != nil:

@@ -34,16 +34,17 @@ const (
 
 // A routePart is a route as it was declared.
 type routePart struct {
-	at       place
-	what     partKind
-	line     string // the method is empty for what is mounted
-	settings []Setting
-	function *runtime.Func // that serves it; nil for handlers
-	in       reflect.Type  // nil for handlers
-	out      outputType
-	missing  string // what is nil: the function, the handler
-	own      bool   // it is ours: no setting around it is there for its sake
-	serve    func(t *target) endpoint
+	at        place
+	what      partKind
+	line      string // the method is empty for what is mounted
+	settings  []Setting
+	function  *runtime.Func // that serves it; nil for handlers
+	in        reflect.Type  // nil for handlers
+	out       outputType
+	missing   string // what is nil: the function, the handler
+	withdrawn bool   // it takes an inherited route back
+	own       bool   // it is ours: no setting around it is there for its sake
+	serve     func(t *target) endpoint
 }
 
 func (p *routePart) part() place { return p.at }

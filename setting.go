@@ -20,8 +20,9 @@ type setting struct {
 	name string
 	slot any // what it is about: in each list one setting of a slot, unless it adds
 	mode mode
-	// value is what Attach was given.
-	value any
+	// value is what Attach was given, and limits what Limits names.
+	value  any
+	limits *Limits
 	// apply changes the terms, and reports what is wrong with the setting itself.
 	apply func(b reporter, at place, t *terms)
 	// undone takes it back for an inner list; nil where another setting does that.
@@ -91,6 +92,7 @@ const (
 	slotMedia
 	slotOmitNull
 	slotPlainProblems
+	slotOverrides
 )
 
 // Undo takes a setting back that a group further out has: what holds is what would hold
@@ -105,7 +107,7 @@ func Undo(s Setting) Setting {
 		}}
 	}
 	of := s.setting()
-	u := setting{at: at, name: "Undo of " + of.name, slot: of.slot, mode: of.mode}
+	u := setting{at: at, name: "Undo of " + of.name, slot: of.slot, mode: of.mode, limits: of.limits}
 	if of.undone == nil {
 		u.apply = func(b reporter, at place, _ *terms) {
 			b.mistake(at, "Undo: %s cannot be undone: use Public for a Guard; what adds up stays", of.name)

@@ -31,6 +31,9 @@ func Chain(middleware ...Middleware) Setting {
 				b.kind(at, "Chain: "+m.Name, k)
 			}
 			if i := slices.IndexFunc(t.active(), func(l *chained) bool { return l.Name == m.Name }); i >= 0 && !m.Repeats {
+				if t.inherited { // the inheriting version has its own
+					continue
+				}
 				b.mistake(at, "Chain: %s is in the chain already, at %s: requests would pass it twice", m.Name, t.active()[i].at)
 			}
 			t.chain = append(t.chain, &chained{Middleware: m, at: at, depth: len(t.chain)})
@@ -355,9 +358,10 @@ func (l Limits) part() place { return place{} }
 
 func (l Limits) setting() setting {
 	return setting{
-		name: "Limits",
-		slot: slotLimits,
-		mode: replaces | ofGroups,
+		name:   "Limits",
+		slot:   slotLimits,
+		mode:   replaces | ofGroups,
+		limits: &l,
 		apply: func(b reporter, at place, t *terms) {
 			if l.Body < 0 || l.Rate < 0 || l.Time < 0 || l.AtOnce < 0 || l.Faults < 0 {
 				b.mistake(at, "Limits: %+v: a limit must be positive; Undo(Limits{...}) lifts one", l)

@@ -17,22 +17,23 @@ import (
 // terms are what holds at one point of the description: what all settings around it add up
 // to. Routes without settings of their own share those of their group.
 type terms struct {
-	chain    []*chained // the chain, outermost first
-	left     []*chained // those of it that are left out
-	guard    Authenticator
-	guardAt  place
-	after    int      // how many of the chain come before the guard
-	open     []string // the methods for which the guard is not asked
-	public   bool
-	scopes   []string
-	anyScope [][]string // of each list one
-	rules    []allowRule
-	fails    []*problem.Kind
-	attached []any         // by Attach, nearest first
-	answers  int           // the status of a success; 0: 200, or 204 for None
-	located  *runtime.Func // the function of the route that makes locations
-	summary  string
-	name     string
+	chain     []*chained // the chain, outermost first
+	left      []*chained // those of it that are left out
+	guard     Authenticator
+	guardAt   place
+	after     int      // how many of the chain come before the guard
+	open      []string // the methods for which the guard is not asked
+	public    bool
+	scopes    []string
+	anyScope  [][]string // of each list one
+	rules     []allowRule
+	fails     []*problem.Kind
+	attached  []any         // by Attach, nearest first
+	inherited bool          // they are of a list that another version has
+	answers   int           // the status of a success; 0: 200, or 204 for None
+	located   *runtime.Func // the function of the route that makes locations
+	summary   string
+	name      string
 	*groupTerms
 }
 
@@ -105,16 +106,17 @@ func (t *terms) guards(method string) bool {
 // A resolved route is what a description says of one, as plain data: it is complete before
 // anything is compiled.
 type resolved struct {
-	method string // anyMethod for what is mounted
-	path   string // the path template
-	names  []string
-	at     place
-	name   string // for links; "" where it has none
-	part   *routePart
-	list   *list // whose settings hold, nearest first
-	input  *bind.Plan
-	output *answer.Plan // nil for handlers
-	ties   *ties        // to other routes; nil for most
+	method  string // anyMethod for what is mounted
+	path    string // the path template
+	names   []string
+	at      place
+	name    string // for links; "" where it has none
+	part    *routePart
+	list    *list // whose settings hold, nearest first
+	input   *bind.Plan
+	output  *answer.Plan // nil for handlers
+	ties    *ties        // to other routes; nil for most
+	lineage *lineage     // to an earlier version; nil for most
 }
 
 // Ties bind a route to others, by their numbers.
@@ -154,15 +156,17 @@ func (r *resolved) guarded() bool { return r.list.terms.guards(r.method) }
 
 // A list is a group's parts, or a route's settings.
 type list struct {
-	outer    *list
-	at       place
-	kind     groupKind
-	ofRoute  bool
-	settings []setting
-	used     []bool // which of them have an effect on some route
-	terms    terms
-	open     *steps // without the guard, for preflights
-	routes   int    // how many stand in it, at whatever depth
+	outer     *list
+	at        place
+	kind      groupKind
+	ofRoute   bool
+	inherited bool   // it is one of an earlier version, as it holds in a later one
+	prefix    string // of a group that has one, as a template
+	settings  []setting
+	used      []bool // which of them have an effect on some route
+	terms     terms
+	open      *steps // without the guard, for preflights
+	routes    int    // how many stand in it, at whatever depth
 }
 
 // Routes of which settings speak.

@@ -175,7 +175,7 @@ func TestAMiddlewareThatAnswersWhileTheRouteGoesOn(t *testing.T) {
 	api := mustBuild(
 		wicketway.Log(slog.New(slog.DiscardHandler)),
 		wicketway.Chain(accesslog.To(slog.New(slog.DiscardHandler)), compress.Bodies(), wicketway.Wrap("timeout", func(next http.Handler) http.Handler {
-			return http.TimeoutHandler(next, 20*time.Millisecond, "too late")
+			return http.TimeoutHandler(next, 500*time.Millisecond, "too late")
 		})),
 		wicketway.Route("POST /photos", func(_ context.Context, in struct {
 			Photo wicketway.File `from:"file photo"`

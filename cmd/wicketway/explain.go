@@ -214,6 +214,9 @@ func (e explanation) print(out io.Writer) {
 	if r.Version != "" {
 		line("version", "%s", r.Version)
 	}
+	if r.Inherited != nil {
+		line("inherited", "%s\t%s", fromEarlier(*r), where(r.Inherited.At))
+	}
 	if len(e.Beaten) == 0 {
 		line("chosen", "no other route matches")
 	}
@@ -258,9 +261,9 @@ func (e explanation) print(out io.Writer) {
 	for i, a := range r.Answers {
 		sets := ""
 		if len(a.Fields) > 0 {
-			sets = "sets " + strings.Join(a.Fields, ", ")
+			sets = "\tsets " + strings.Join(a.Fields, ", ")
 		}
-		line(first(i, "answers"), "%d %s\t%s %s\t%s", a.Status, http.StatusText(a.Status), a.Media, a.Type, sets)
+		line(first(i, "answers"), "%d %s\t%s %s%s", a.Status, http.StatusText(a.Status), a.Media, a.Type, sets)
 	}
 	for i, f := range r.Raises {
 		line(first(i, "fails"), "%d %s\t%s\t%s", f.Status, f.Code, f.Title, by(f.By))

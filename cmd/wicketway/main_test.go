@@ -75,6 +75,8 @@ func TestRoutesAndExplain(t *testing.T) {
 	}{
 		{"routes ../../examples/canal --version v1 --method get", 0, []string{"v1", "/api/v1/locks ", "legacy.locks", "everyone",
 			"legacy.go:", "/api/v1/passages", "bearer with passages", "4 routes; requests pass requestid, tracecontext, accesslog, secure, cors, compress, unpack, cache-control\n"}},
+		{"routes --version v3 ../../examples/editions", 0, []string{"/v3/locks ", "as in v2\n", "/v3/locks/{lock}/tolls", "withdrawn\n", "3 routes"}},
+		{"explain GET /v2/locks/heron/tolls ../../examples/editions", 0, []string{"main.go:47", "main.tollsByLength", "inherited", "in place of v1's", "main.go:46"}},
 		{"routes FILE --path /api/v2/passages/7", 0, []string{"DELETE", "/api/v2/passages/{passage}", "GET", "PATCH", "3 routes"}},
 		{"routes FILE --path /api/v2/pass", 0, []string{"5 routes"}},
 		{"routes FILE --method PUT --json", 0, []string{`"version": "v2"`, `"path": "/api/v2/locks/{lock}/state"`, `"locks:operate"`}},

@@ -107,7 +107,7 @@ func printRoutes(out io.Writer, routes []wicketway.Facts) {
 	row("VERSION", "METHOD", "PATH", "NAME", "WHO MAY CALL", "CHAIN", "DECLARED")
 	for _, r := range routes {
 		row(dash(r.Version), methodName(r.Method), r.Path, dash(r.Name), access(r),
-			dash(chainText(r.Chain[len(shared):], " ")), where(r.At))
+			dash(chainText(r.Chain[len(shared):], " ")), strings.TrimSpace(where(r.At)+" "+fromEarlier(r)))
 	}
 	t.Flush()
 	fmt.Fprintf(out, "%d %s", len(routes), plural(len(routes), "route", "routes"))
@@ -118,6 +118,20 @@ func printRoutes(out io.Writer, routes []wicketway.Facts) {
 		}
 	}
 	fmt.Fprintln(out)
+}
+
+// fromEarlier says what a route has to do with an earlier version.
+func fromEarlier(r wicketway.Facts) string {
+	switch i := r.Inherited; {
+	case r.Withdrawn:
+		return "withdrawn"
+	case i == nil:
+		return ""
+	case i.Override:
+		return "in place of " + i.From + "'s"
+	default:
+		return "as in " + i.From
+	}
 }
 
 // sharedChain is what the chains of all routes begin with.
