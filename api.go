@@ -37,6 +37,9 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	defer s.finish(r)
 	outside := s.out.Outside()
+	if ends := s.target.terms().retirement; ends != noRetirement && !s.target.isFallback() {
+		ends.announce(outside.Header())
+	}
 	s.goOn(0, outside, r)
 	s.settle(outside, r)
 }

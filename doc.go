@@ -45,7 +45,9 @@
 // # Versions
 //
 // A [Version] can [Inherit] from an earlier one: it takes over every route that it does not declare
-// anew, under its own settings, and says only what it changes ([Overrides], [Withdraw]).
+// anew, under its own settings, and says only what it changes ([Overrides], [Withdraw]). What comes
+// to an end says so in its answers ([Deprecated], [Sunset], [Related]), and can end by itself
+// ([EndsAtSunset]).
 //
 // # Other handlers
 //
@@ -97,7 +99,7 @@
 // the first know the types of later ones; what happens goes down the list only.
 //
 //	describe   part.go route.go reply.go page.go file.go setting.go settings.go attach.go observe.go
-//	           chain.go guard.go format.go terms.go
+//	           chain.go guard.go format.go retire.go terms.go
 //	resolve    resolve.go versions.go plan.go ties.go mistake.go facts.go
 //	compile    compiled.go build.go
 //	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go

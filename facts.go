@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"cmp"
+	"maps"
 	"net/http"
 	"reflect"
 	"slices"
@@ -37,9 +38,10 @@ type Facts struct {
 	Envelope string           `json:"envelope,omitzero"` // the member that values stand under
 	Raises   []RaisedInfo     `json:"raises,omitempty"`  // by status and code
 	// Inherited is nil for a route that has nothing to do with an earlier version.
-	Inherited *InheritedInfo `json:"inherited,omitzero"`
-	Withdrawn bool           `json:"withdrawn,omitzero"` // it answers 410
-	At        Place          `json:"at"`
+	Inherited  *InheritedInfo  `json:"inherited,omitzero"`
+	Retirement *RetirementInfo `json:"retirement,omitzero"`
+	Withdrawn  bool            `json:"withdrawn,omitzero"` // it answers 410
+	At         Place           `json:"at"`
 }
 
 // InheritedInfo says how a route goes back to an earlier version.
@@ -159,7 +161,7 @@ func (r *resolved) makeFacts() Facts {
 	if l := r.lineage; l != nil {
 		f.Inherited = &InheritedInfo{l.from, l.own, l.at.info()}
 	}
-	f.Withdrawn = r.part.withdrawn
+	f.Withdrawn, f.Retirement = r.part.withdrawn, t.retirement.info()
 	if r.guarded() {
 		s := t.guard.Scheme()
 		f.Guard = guardInfo(s, t.guardAt.info())
@@ -331,6 +333,13 @@ func (r *resolved) answerFields() (fields []string) {
 	if r.output.Conditional && r.method == http.MethodGet || r.ties != nil && r.ties.tagged {
 		fields = append(fields, "Etag")
 	}
+	if ends := r.terms().retirement; ends != noRetirement {
+		h := http.Header{}
+		ends.announce(h)
+		fields = append(fields, slices.Sorted(maps.Keys(h))...)
+		slices.Sort(fields)
+		fields = slices.Compact(fields)
+	}
 	return fields
 }
 
@@ -352,6 +361,9 @@ func (r *resolved) raises() (all []raisedKind) {
 	add("route", t.fails...)
 	if r.part.withdrawn {
 		add("route", ErrWithdrawn)
+	}
+	if t.retirement.ends {
+		add("route", ErrRetired)
 	}
 	for _, l := range t.active() {
 		add(l.Name, l.Raises...)

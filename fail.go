@@ -107,7 +107,7 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 }
 
 // nobody's terms hold for what is no API's request.
-var nobody = &terms{groupTerms: &groupTerms{}}
+var nobody = &terms{groupTerms: &groupTerms{retirement: noRetirement}}
 
 func (s *state) fail(w http.ResponseWriter, r *http.Request, err error) {
 	p := s.problemFor(err)

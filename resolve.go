@@ -44,7 +44,7 @@ func newBuilder(at place, parts []Part) *builder {
 		outputs: map[outputKey]*answer.Plan{},
 		wrong:   map[place]bool{},
 	}
-	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrWithdrawn) {
+	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrWithdrawn, ErrRetired) {
 		b.codes[k.Code()] = k
 	}
 	return b
@@ -56,7 +56,7 @@ const modeVariable = "WICKETWAY_MODE"
 
 // initialTerms are what holds before any setting.
 func (b *builder) initialTerms() terms {
-	t := terms{groupTerms: &groupTerms{limits: defaultLimits, base: ownBase}}
+	t := terms{groupTerms: &groupTerms{limits: defaultLimits, base: ownBase, retirement: noRetirement}}
 	switch mode := os.Getenv(modeVariable); mode {
 	case "", "production":
 	case "development":
@@ -172,6 +172,7 @@ func (b *builder) settle(l *list) {
 			s.apply(b, s.at, &l.terms)
 		}
 	}
+	b.checkRetirement(l)
 	if l.terms.after < 0 {
 		l.terms.after = len(l.terms.chain)
 	}
@@ -288,7 +289,7 @@ func (b *builder) checkSettings() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
-				if s.suits != nil && !overruled(s, l, r) && s.acts(r) {
+				if s.suits != nil && !overruled(s, l, r) && (s.acts == nil || s.acts(r)) {
 					if err := s.suits(r); err != nil {
 						b.mistake(s.at, "%s: %s: %v", s.name, r.line(), err)
 					}

@@ -53,6 +53,12 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	if ends := t.terms().retirement; ends != noRetirement && !t.isFallback() && !t.part.own {
+		if err := ends.over(); err != nil {
+			Fail(w, r, err)
+			return
+		}
+	}
 	if err := t.end.serve(w, r, s); err != nil {
 		Fail(w, r, err)
 	}

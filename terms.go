@@ -60,6 +60,7 @@ type groupTerms struct {
 	translate   []func(error) error // nearest first
 	nearest     int                 // how many of them the list that is being read has added
 	observers   []Observer
+	retirement  *retirement
 }
 
 // below is a copy to which inner settings can add without touching t. The groupTerms are a

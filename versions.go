@@ -247,7 +247,7 @@ func (b *builder) listUnder(l *list, from, v *versionRead, made map[*list]*list)
 		return made[l]
 	}
 	taken := &list{outer: b.listUnder(l.outer, from, v, made), at: l.at, kind: l.kind, ofRoute: l.ofRoute, inherited: true, prefix: l.prefix,
-		settings: slices.Clone(l.settings)}
+		settings: slices.DeleteFunc(slices.Clone(l.settings), func(s setting) bool { return s.is(staysBehind) })}
 	made[l] = taken
 	if l == from.list || encloses(l, from.list) {
 		taken.settings = b.besides(taken.settings, v.list, l)

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-json-experiment/json"
 
@@ -246,5 +247,89 @@ func TestInheritanceMistakes(t *testing.T) {
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("the mistakes are %v, want %s (%v)", err, c.want, api != nil)
 		}
+	}
+}
+
+// What comes to an end says so, ends, and rehearses; what inherits from it does not.
+func TestRetirement(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2027, 1, n, 0, 0, 0, 0, time.UTC) }
+	now := day(1)
+	api := build(t,
+		wicketway.Clock(func() time.Time { return now }),
+		wicketway.Version("v1",
+			wicketway.Deprecated(day(2)), wicketway.Sunset(day(20)), wicketway.EndsAtSunset(wicketway.Window{From: day(10), Until: day(11)}),
+			wicketway.Related("successor-version", "/v2"), wicketway.Related("sunset", "https://osterbeck.example/v1"), wicketway.Related("license", "/license"),
+			wicketway.Guard(plate("p")),
+			wicketway.Route("GET /open", says("x"), wicketway.Public()),
+			wicketway.Route("GET /a", says("x")),
+			wicketway.Route("GET /stays", says("x"), wicketway.Undo(wicketway.EndsAtSunset()), wicketway.Deprecated(day(5))),
+			wicketway.Route("GET /whole", says("x"), wicketway.Undo(wicketway.Sunset(day(1))), wicketway.Undo(wicketway.EndsAtSunset()), wicketway.Undo(wicketway.Deprecated(day(1))))),
+		wicketway.Version("v2", wicketway.Inherit("v1")),
+	)
+	links := []string{`</v2>; rel="successor-version", <https://osterbeck.example/v1>; rel="sunset", </license>; rel="license"`}
+	for _, c := range []struct {
+		at                    time.Time
+		line                  string
+		status                int
+		code                  string
+		deprecation, sunset   string
+		links                 []string
+		until, control, plate string
+	}{
+		{day(1), "GET /v1/open", 200, "", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", ""},
+		{day(1), "GET /v1/a", 401, "unauthorized", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", ""},
+		{day(10), "GET /v1/open", 410, "retired", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "2027-01-11T00:00:00Z", "no-store", ""},
+		{day(10), "HEAD /v1/open", 410, "", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "no-store", ""},
+		{day(11), "GET /v1/open", 200, "", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", ""},
+		{day(20), "GET /v1/open", 410, "retired", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", ""},
+		{day(21), "GET /v1/a", 401, "unauthorized", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", ""},
+		{day(21), "GET /v1/a", 410, "retired", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", "OB-7"},
+		{day(21), "GET /v1/stays", 200, "", "@1799107200", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", "OB-7"},
+		{day(21), "GET /v1/whole", 200, "", "", "", links, "", "", "OB-7"},
+		{day(21), "GET /v1/none", 404, "not-found", "", "", nil, "", "", ""},
+		{day(21), "GET /v2/a", 200, "", "", "", []string{`</license>; rel="license"`}, "", "", "OB-7"},
+		{day(21), "GET /v2/stays", 200, "", "", "", []string{`</license>; rel="license"`}, "", "", "OB-7"},
+	} {
+		now = c.at
+		w := ask(api, c.line, "Plate: "+c.plate, "")
+		what := fmt.Sprint(c.at.Format(time.DateOnly), " ", c.line)
+		if c.code != "" {
+			checkProblem(t, what, w, c.status, c.code)
+		}
+		h := w.Header()
+		if w.Code != c.status || h.Get("Deprecation") != c.deprecation || h.Get("Sunset") != c.sunset || !slices.Equal(h["Link"], c.links) ||
+			strings.Contains(w.Body.String(), `"until"`) != (c.until != "") || !strings.Contains(w.Body.String(), c.until) || h.Get("Cache-Control") != c.control {
+			t.Errorf("%s: %d %v %s", what, w.Code, h, w.Body)
+		}
+	}
+	facts, _ := json.Marshal(api.Routes())
+	for _, want := range []string{`"retirement":{"deprecated":"2027-01-02T00:00:00Z","sunset":"2027-01-20T00:00:00Z","ends":true,"rehearsals":[{"from":"2027-01-10T00:00:00Z"`,
+		`"fields":["Deprecation","Link","Sunset"]`, `"code":"retired"`} {
+		if !strings.Contains(string(facts), want) {
+			t.Errorf("the facts lack %s", want)
+		}
+	}
+	for _, c := range []struct {
+		settings parts
+		want     string
+	}{
+		{parts{wicketway.Deprecated(day(3)), wicketway.Sunset(day(2))}, "the sunset, 2027-01-02T00:00:00Z, is before the deprecation"},
+		{parts{wicketway.Deprecated(time.Time{})}, "Deprecated: the time is zero"},
+		{parts{wicketway.Sunset(time.Time{})}, "Sunset: the time is zero"},
+		{parts{wicketway.EndsAtSunset()}, "no Sunset says when that is"},
+		{parts{wicketway.Sunset(day(3)), wicketway.EndsAtSunset(wicketway.Window{From: day(2), Until: day(2)})}, "ends before it begins"},
+		{parts{wicketway.Related("successor version", "/v2")}, "is no relation"},
+		{parts{wicketway.Related("successor-version", "v2")}, "is no target"},
+		{parts{wicketway.Related("successor-version", "/v2>; rel=\"x")}, "is no target"},
+		{parts{wicketway.Clock(nil)}, "the function is nil"},
+	} {
+		_, err := wicketway.Build(about, append(c.settings, wicketway.Route("GET /a", says("x")))...)
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("the mistakes are %v, want %s", err, c.want)
+		}
+	}
+	inner := wicketway.At("/in", wicketway.Sunset(day(2)), wicketway.Route("GET /a", says("x")))
+	if _, err := wicketway.Build(about, wicketway.Deprecated(day(3)), inner); err == nil || !strings.Contains(err.Error(), "is before the deprecation") {
+		t.Errorf("an inner sunset before an outer deprecation: %v", err)
 	}
 }

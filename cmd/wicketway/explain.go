@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -213,6 +214,26 @@ func (e explanation) print(out io.Writer) {
 	}
 	if r.Version != "" {
 		line("version", "%s", r.Version)
+	}
+	if e := r.Retirement; e != nil {
+		var says []string
+		if !e.Deprecated.IsZero() {
+			says = append(says, "deprecated "+e.Deprecated.Format(time.DateOnly))
+		}
+		if !e.Sunset.IsZero() {
+			says = append(says, "sunset "+e.Sunset.Format(time.DateOnly))
+		}
+		if e.Ends {
+			says = append(says, "then 410")
+		}
+		for _, w := range e.Rehearsals {
+			says = append(says, "and as a rehearsal from "+w.From.Format(time.RFC3339)+" until "+w.Until.Format(time.RFC3339))
+		}
+		for i, text := range append([]string{strings.Join(says, ", ")}, e.Links...) {
+			if text != "" {
+				line(first(i, "retirement"), "%s", text)
+			}
+		}
 	}
 	if r.Inherited != nil {
 		line("inherited", "%s\t%s", fromEarlier(*r), where(r.Inherited.At))

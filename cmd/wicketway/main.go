@@ -31,7 +31,7 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 		SilenceErrors: true,
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(demoCommand(), routesCommand(), explainCommand(), problemsCommand(), tokenCommand())
+	root.AddCommand(demoCommand(), routesCommand(), explainCommand(), problemsCommand(), retireCommand(), tokenCommand())
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)

@@ -76,7 +76,7 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"routes ../../examples/canal --version v1 --method get", 0, []string{"v1", "/api/v1/locks ", "legacy.locks", "everyone",
 			"legacy.go:", "/api/v1/passages", "bearer with passages", "4 routes; requests pass requestid, tracecontext, accesslog, secure, cors, compress, unpack, cache-control\n"}},
 		{"routes --version v3 ../../examples/editions", 0, []string{"/v3/locks ", "as in v2\n", "/v3/locks/{lock}/tolls", "withdrawn\n", "3 routes"}},
-		{"explain GET /v2/locks/heron/tolls ../../examples/editions", 0, []string{"main.go:47", "main.tollsByLength", "inherited", "in place of v1's", "main.go:46"}},
+		{"explain GET /v2/locks/heron/tolls ../../examples/editions", 0, []string{"main.tollsByLength", "inherited", "in place of v1's", "main.go:"}},
 		{"routes FILE --path /api/v2/passages/7", 0, []string{"DELETE", "/api/v2/passages/{passage}", "GET", "PATCH", "3 routes"}},
 		{"routes FILE --path /api/v2/pass", 0, []string{"5 routes"}},
 		{"routes FILE --method PUT --json", 0, []string{`"version": "v2"`, `"path": "/api/v2/locks/{lock}/state"`, `"locks:operate"`}},
@@ -128,6 +128,46 @@ func TestRoutesAndExplain(t *testing.T) {
 		}
 		if status != c.status {
 			t.Errorf("wicketway %s: status %d, want %d\n%s", c.args, status, c.status, errs)
+		}
+	}
+}
+
+// Who still calls what is to go, by logs of every sort.
+func TestRetire(t *testing.T) {
+	at := "2026-11-20T08:00:0"
+	line := func(second, method, route, caller string) string {
+		return `{"time":"` + at + second + `Z","level":"INFO","msg":"request","method":"` + method + `","route":"` + route + `","status":200,` + caller + `"remote":"192.0.2.7"}` + "\n"
+	}
+	grebe := `"caller":"grebe",`
+	log := line("1", "GET", "/v1/locks", grebe) + line("3", "HEAD", "/v1/locks", grebe) + line("2", "GET", "/v1/locks", grebe) +
+		line("4", "GET", "/v1/locks", "") + line("5", "GET", "/v2/locks", grebe) + line("5", "POST", "/v1/locks", grebe) +
+		line("6", "GET", "/v1/locks", `"caller":"\u001b[31m",`) + "no JSON\n" + `{"time":"2026-11-20T08:00:00Z","msg":"listening"}` + "\n" +
+		`{"x":"` + strings.Repeat("x", 3<<20) + "\"}\n" + "\n" + strings.TrimSpace(line("7", "GET", "/v1/locks/{lock}/tolls", grebe))
+	file := filepath.Join(t.TempDir(), "log")
+	if err := os.WriteFile(file, []byte(log), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	status, out, errs := runTool(time.Minute, "retire", "../../examples/editions", "--log", file)
+	for _, want := range []string{"GET /v1/locks 2027-06-30 grebe 3 2026-11-20T08:00:03Z ", " 192.0.2.7 1 2026-11-20T08:00:04Z ",
+		`\x1b[31m`, "GET /v1/locks/{lock}/tolls 2027-06-30 grebe 1 ", "2 of 2 routes are still used, by 8 records of the log 4 lines are no record of a request"} {
+		if status != 0 || !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
+			t.Errorf("%d: no %q in\n%s%s", status, want, out, errs)
+		}
+	}
+	for _, c := range []struct {
+		args   string
+		status int
+		want   string
+	}{
+		{"../../examples/editions --json --log " + file, 0, `"calls": 3`},
+		{"../../examples/editions --log /dev/null", 0, "2027-06-30  nobody  0      -\n"},
+		{"../../examples/first --log /dev/null", 0, "nothing of this API is deprecated"},
+		{"../../examples/editions", 2, "which log? --log FILE"},
+		{"../../examples/editions --log /none", 2, "/none"},
+		{"../../examples/editions --log .", 1, ".: "},
+	} {
+		if status, out, errs := runTool(time.Minute, append([]string{"retire"}, strings.Fields(c.args)...)...); status != c.status || !strings.Contains(out+errs, c.want) {
+			t.Errorf("retire %s: %d\n%s%s", c.args, status, out, errs)
 		}
 	}
 }

@@ -4,6 +4,7 @@ package main
 import (
 	"context"
 	"log"
+	"time"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/accesslog"
@@ -39,6 +40,10 @@ func main() {
 		wicketway.Info{Title: "Editions", Version: "3.0.0"},
 		wicketway.Chain(requestid.Assign(), accesslog.To(nil)),
 		wicketway.Version("v1",
+			wicketway.Deprecated(time.Date(2026, time.September, 1, 0, 0, 0, 0, time.UTC)),
+			wicketway.Sunset(time.Date(2027, time.June, 30, 0, 0, 0, 0, time.UTC)),
+			wicketway.EndsAtSunset(),
+			wicketway.Related("successor-version", "/v2/locks"),
 			wicketway.Route("GET /locks", locks),
 			wicketway.Route("GET /locks/{lock}/tolls", tolls),
 		),

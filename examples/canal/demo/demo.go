@@ -191,7 +191,11 @@ func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocati
 		wicketway.At("/api",
 			wicketway.Guard(guard),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
-			wicketway.Version("v1", legacy.Parts(s)),
+			wicketway.Version("v1",
+				wicketway.Deprecated(time.Date(2026, time.September, 1, 0, 0, 0, 0, time.UTC)),
+				wicketway.Sunset(time.Date(2027, time.June, 30, 0, 0, 0, 0, time.UTC)),
+				wicketway.Related("successor-version", "/api/v2/locks"),
+				legacy.Parts(s)),
 			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
 		),
 	)

@@ -83,7 +83,7 @@ var steps = []step{
 	{title: "One lock", line: "GET /v2/locks/bell", status: 200, holds: []string{`"length":38.5`}},
 	{title: "A lock that is not there", line: "GET /v2/locks/nowhere", status: 404, code: "no-such-lock"},
 	{title: "The same lock in version 1, in feet", line: "GET /v1/locks/bell", status: 200,
-		holds: []string{`"length_ft":126.3`}},
+		holds: []string{`"length_ft":126.3`, "Deprecation: @1788220800\n", "Sunset: Wed, 30 Jun 2027 00:00:00 GMT\n", `</api/v2/locks>; rel="successor-version"`}},
 	{title: "A version that is not there", line: "GET /v3/locks/bell", status: 404, code: "version-unknown",
 		holds: []string{`"v1"`, `"v2"`}},
 	{title: "A path that is not there", line: "GET /v2/lochs", status: 404, code: "not-found"},
@@ -379,7 +379,7 @@ func read(resp *http.Response) (answer, error) {
 	a := answer{status: resp.StatusCode, body: string(text), media: resp.Header.Get("Content-Type"),
 		tag: resp.Header.Get("Etag")}
 	for _, name := range []string{"Content-Type", "Content-Disposition", "Content-Range", "Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Etag",
-		"Link", "Retry-After", "Access-Control-Allow-Methods", "Access-Control-Allow-Headers", "Vary"} {
+		"Deprecation", "Sunset", "Link", "Retry-After", "Access-Control-Allow-Methods", "Access-Control-Allow-Headers", "Vary"} {
 		if v := resp.Header.Values(name); len(v) > 0 {
 			a.header += name + ": " + strings.Join(v, ", ") + "\n"
 		}

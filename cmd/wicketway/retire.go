@@ -1,0 +1,192 @@
+package main
+
+import (
+	"bufio"
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"text/tabwriter"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	"github.com/spf13/cobra"
+
+	"github.com/wicketway/wicketway"
+)
+
+func retireCommand() *cobra.Command {
+	var log string
+	c := aboutAPI("retire PACKAGE", "Say who still calls what is deprecated or has a sunset, by the access log",
+		func(d wicketway.Description, _ []string) (answering, error) {
+			if log == "" {
+				return answering{}, errors.New("which log? --log FILE, or --log - for the standard input")
+			}
+			in := io.Reader(os.Stdin)
+			if log != "-" {
+				file, err := os.Open(log)
+				if err != nil {
+					return answering{}, err
+				}
+				defer file.Close()
+				in = file
+			}
+			use, err := lastUses(d, in)
+			if err != nil {
+				return answering{}, checked(fmt.Errorf("%s: %w", log, err))
+			}
+			return answering{data: use, print: use.print}, nil
+		})
+	c.Flags().StringVar(&log, "log", "", "file with the records of chain/accesslog as JSON, a line each; - is the standard input")
+	return c
+}
+
+// retiring is what comes to an end, and who uses it.
+type retiring struct {
+	Routes []retiringRoute `json:"routes"`
+	// Records are those of requests that the log has, and Skipped the lines that are none.
+	Records int `json:"records"`
+	Skipped int `json:"skipped,omitzero"`
+	// Left are requests of callers beyond those that are counted one by one.
+	Left int `json:"left,omitzero"`
+}
+
+type retiringRoute struct {
+	Method     string                    `json:"method"`
+	Path       string                    `json:"path"`
+	Retirement *wicketway.RetirementInfo `json:"retirement"`
+	Uses       []use                     `json:"uses"` // most calls first
+}
+
+type use struct {
+	Caller string    `json:"caller"` // as the guard knows it; else the remote address
+	Calls  int       `json:"calls"`
+	Last   time.Time `json:"last"`
+}
+
+// A record is what is read of a line.
+type record struct {
+	Time   time.Time `json:"time"`
+	Method string    `json:"method"`
+	Route  string    `json:"route"`
+	Caller string    `json:"caller"`
+	Remote string    `json:"remote"`
+}
+
+const (
+	longestRecord = 1 << 20
+	mostCallers   = 100_000
+)
+
+// lastUses reads a log, a line at a time.
+func lastUses(d wicketway.Description, log io.Reader) (retiring, error) {
+	found := retiring{Routes: []retiringRoute{}}
+	at := map[[2]string]int{}
+	for _, r := range d.Routes {
+		if e := r.Retirement; e != nil && !(e.Deprecated.IsZero() && e.Sunset.IsZero()) {
+			at[[2]string{r.Method, r.Path}] = len(found.Routes)
+			found.Routes = append(found.Routes, retiringRoute{Method: methodName(r.Method), Path: r.Path, Retirement: e, Uses: []use{}})
+		}
+	}
+	type key struct {
+		route  int
+		caller string
+	}
+	uses := map[key]*use{}
+	lines := bufio.NewReaderSize(log, longestRecord)
+	for {
+		line, err := lines.ReadSlice('\n')
+		for long := err; errors.Is(long, bufio.ErrBufferFull); {
+			line = nil
+			_, long = lines.ReadSlice('\n')
+			err = long
+		}
+		var r record
+		switch {
+		case len(line) == 0 && err != nil:
+		case json.Unmarshal(line, &r, jsontext.AllowDuplicateNames(true)) != nil || r.Method == "" || r.Time.IsZero():
+			found.Skipped++
+		default:
+			found.Records++
+			if r.Method == "HEAD" {
+				if _, own := at[[2]string{r.Method, r.Route}]; !own {
+					r.Method = "GET"
+				}
+			}
+			i, is := at[[2]string{r.Method, r.Route}]
+			if !is {
+				i, is = at[[2]string{"", r.Route}]
+			}
+			if !is {
+				break
+			}
+			k := key{i, cmp.Or(r.Caller, r.Remote, "unknown")}
+			if uses[k] == nil {
+				if len(uses) >= mostCallers {
+					found.Left++
+					break
+				}
+				uses[k] = &use{Caller: k.caller}
+			}
+			uses[k].Calls++
+			if r.Time.After(uses[k].Last) {
+				uses[k].Last = r.Time
+			}
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return found, err
+		}
+	}
+	for k, u := range uses {
+		found.Routes[k.route].Uses = append(found.Routes[k.route].Uses, *u)
+	}
+	for _, r := range found.Routes {
+		slices.SortFunc(r.Uses, func(x, y use) int { return cmp.Or(cmp.Compare(y.Calls, x.Calls), cmp.Compare(x.Caller, y.Caller)) })
+	}
+	return found, nil
+}
+
+func (f retiring) print(out io.Writer) {
+	if len(f.Routes) == 0 {
+		fmt.Fprintln(out, "nothing of this API is deprecated or has a sunset")
+		return
+	}
+	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(t, "METHOD\tPATH\tSUNSET\tCALLER\tCALLS\tLAST")
+	used := 0
+	for _, r := range f.Routes {
+		sunset := "-"
+		if !r.Retirement.Sunset.IsZero() {
+			sunset = r.Retirement.Sunset.Format(time.DateOnly)
+		}
+		if len(r.Uses) == 0 {
+			fmt.Fprintf(t, "%s\t%s\t%s\tnobody\t0\t-\n", r.Method, r.Path, sunset)
+			continue
+		}
+		used++
+		for _, u := range r.Uses {
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d\t%s\n", r.Method, r.Path, sunset, printable(u.Caller), u.Calls, u.Last.UTC().Format(time.RFC3339))
+		}
+	}
+	t.Flush()
+	fmt.Fprintf(out, "%d of %d %s still used, by %d %s of the log\n", used, len(f.Routes), plural(len(f.Routes), "route is", "routes are"),
+		f.Records, plural(f.Records, "record", "records"))
+	if f.Skipped > 0 {
+		fmt.Fprintf(out, "%d %s no record of a request\n", f.Skipped, plural(f.Skipped, "line is", "lines are"))
+	}
+	if f.Left > 0 {
+		fmt.Fprintf(out, "%d calls of further callers are not listed\n", f.Left)
+	}
+}
+
+// printable keeps what a log has from steering the terminal.
+func printable(text string) string {
+	quoted := fmt.Sprintf("%q", text)
+	return quoted[1 : len(quoted)-1]
+}
