@@ -33,12 +33,12 @@ const longestLocation = 8 << 10
 // A Resolution is what becomes of a request.
 type Resolution struct {
 	Outcome Outcome
-	// Path is escaped: where the caller is to be sent, if the outcome is Redirected, and
-	// what a preflight is answered for, where that is not the path of the request.
-	Path string
 	// Preflight is the number of the route that a preflight is about, from 1, whose chain it
 	// passes; 0: there is none.
 	Preflight int32
+	// Path is escaped: where the caller is to be sent, if the outcome is Redirected, and
+	// what a preflight is answered for, where that is not the path of the request.
+	Path string
 }
 
 // Resolve says what becomes of a request, by its method, the path of its URL and its
@@ -116,7 +116,7 @@ func (t *Table) nearby(method string, u *url.URL, h map[string][]string, m *Matc
 	if preflight {
 		method = h["Access-Control-Request-Method"][0]
 		if outcome == OtherMethods {
-			return Resolution{outcome, "", t.preflight(method, asked)}
+			return Resolution{Outcome: outcome, Preflight: t.preflight(method, asked)}
 		}
 	}
 	clean := route.Clean(asked)
@@ -153,7 +153,7 @@ func (t *Table) meant(method, asked, clean string, preflight bool, m *Match, out
 	case to == "":
 		return Resolution{Outcome: outcome}
 	case preflight:
-		return Resolution{OtherMethods, to, t.preflight(method, to)}
+		return Resolution{Outcome: OtherMethods, Preflight: t.preflight(method, to), Path: to}
 	}
 	return Resolution{Outcome: Redirected, Path: to}
 }
