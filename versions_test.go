@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -175,6 +176,11 @@ func TestThreeVersions(t *testing.T) {
 			wicketway.Route("GET /locks/{lock}", linked, wicketway.Name("lock")),
 			wicketway.Route("GET /locks/{lock}/tolls", lockOf),
 			wicketway.Route("GET /charts", says("one")),
+			wicketway.Mount("/old", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprintf(w, "%q", r.URL.Path) })),
+			wicketway.Files("/files", fstest.MapFS{"a.json": {Data: []byte("7")}}),
+			wicketway.Route("POST /locks", func(context.Context, wicketway.None) (*wicketway.Created[string, lockIn], error) {
+				return &wicketway.Created[string, lockIn]{Value: "x", At: lockIn{Lock: "heron"}}, nil
+			}, wicketway.LocatedBy(linked)),
 		),
 		wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Withdraw("GET /charts"),
 			wicketway.Route("GET /locks/{l}/tolls", func(context.Context, struct {
@@ -186,6 +192,7 @@ func TestThreeVersions(t *testing.T) {
 	for line, want := range map[string]string{
 		"GET /api/v1/locks/bell": "200 /api/v1/locks/heron", "GET /api/v3/locks/bell": "200 /api/v3/locks/heron",
 		"GET /api/v2/locks/bell/tolls": "200 two", "GET /api/v3/berths": "200 three", "GET /api/v2/berths": "404 not-found",
+		"GET /api/v3/old/x/y": "200 /x/y", "GET /api/v3/files/a.json": "200 7", "DELETE /api/v3/locks/bell": "405 method-not-allowed",
 	} {
 		if got := answered(api, line, "", ""); got != want {
 			t.Errorf("%s: %s, want %s", line, got, want)
@@ -200,9 +207,12 @@ func TestThreeVersions(t *testing.T) {
 			t.Errorf("%s: Link %s", line, got)
 		}
 	}
+	if at := ask(api, "POST /api/v3/locks", "", "").Header().Get("Location"); at != "/api/v3/locks/heron" {
+		t.Errorf("what v3 creates is at %s", at)
+	}
 	var got []string
 	for _, f := range api.Routes() {
-		if f.Version == "" {
+		if f.Version == "" || f.Method != "GET" || strings.Contains(f.Path, "+") {
 			continue
 		}
 		from := ""
