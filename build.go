@@ -26,6 +26,8 @@ func Build(info Info, parts ...Part) (*API, error) {
 	if info.Version == "" {
 		b.mistake(at, "Info: the API needs a Version, such as 1.0.0")
 	}
+	n := routesIn(parts)
+	b.routes, b.templates = make([]*resolved, 0, n+1), make([]route.Template, 0, n+1) // one is ours
 	b.read(group{at: at, parts: parts}, route.Template{}, nil)
 	b.inherit()
 	if len(b.routes) == 0 && len(b.mistakes) == 0 {
@@ -47,6 +49,19 @@ func Build(info Info, parts ...Part) (*API, error) {
 	}
 	noteBuilt()
 	return a, nil
+}
+
+// routesIn is how many routes are declared.
+func routesIn(parts []Part) (n int) {
+	for _, p := range parts {
+		switch p := p.(type) {
+		case group:
+			n += routesIn(p.parts)
+		case *routePart:
+			n++
+		}
+	}
+	return n
 }
 
 // describeProblems adds the route that describes kinds of problem, unless their types lead
@@ -71,6 +86,7 @@ func (b *builder) describeProblems(a *API) {
 
 // enter puts the routes into the table, which finds those that clash.
 func (b *builder) enter() {
+	b.table.Grow(len(b.routes))
 	for i, r := range b.routes {
 		_, clashes := b.table.Add(table.Route{
 			Method:   r.method,

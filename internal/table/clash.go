@@ -21,7 +21,7 @@ func (b *Builder) clashes(n int) []Clash {
 	shape := shapeOf(later.Template)
 	var found []Clash
 	for _, i := range b.shapes[shape] {
-		earlier := b.routes[i]
+		earlier := &b.routes[i]
 		same := earlier.Method == later.Method
 		if !same && (!methodsMeet(earlier.Method, later.Method) || sameForm(earlier.Template, later.Template)) {
 			continue

@@ -32,9 +32,18 @@ type kept struct {
 // A Builder collects routes and groups for a [Table]. The zero Builder is empty and
 // ready. It is not safe for concurrent use.
 type Builder struct {
-	routes []added
-	groups []route.Template
-	shapes map[string][]int // the routes of each shape and method
+	routes   []added
+	groups   []route.Template
+	shapes   map[string][]int // the routes of each shape and method
+	groupsOf map[string][]int // the groups of each shape
+}
+
+// Grow makes room for n more routes.
+func (b *Builder) Grow(n int) {
+	b.routes = slices.Grow(b.routes, n)
+	if b.shapes == nil {
+		b.shapes = make(map[string][]int, n)
+	}
 }
 
 // textual reports whether the last segment of the template has text.
@@ -67,11 +76,16 @@ func (b *Builder) Add(r Route) (int, []Clash) {
 // AddGroup puts the prefix of a group into the table and returns the group's number: 1 for
 // the first, since 0 is the whole API. A prefix that is there already keeps its number.
 func (b *Builder) AddGroup(prefix route.Template) int {
-	for i, g := range b.groups {
-		if sameForm(g, prefix) {
+	shape := shapeOf(prefix)
+	for _, i := range b.groupsOf[shape] {
+		if sameForm(b.groups[i], prefix) {
 			return i + 1
 		}
 	}
+	if b.groupsOf == nil {
+		b.groupsOf = map[string][]int{}
+	}
+	b.groupsOf[shape] = append(b.groupsOf[shape], len(b.groups))
 	b.groups = append(b.groups, prefix)
 	return len(b.groups)
 }
