@@ -48,7 +48,7 @@ func TestResponses(t *testing.T) {
 		{"5.2.2.5: no-store", "Cache-Control: no-store, max-age=60", "", 0, "", 2, "200  2"},
 		{"5.2.2.7: private", "Cache-Control: private, max-age=60", "", 0, "", 2, "200  2"},
 		{"5.2.2.4: no-cache is asked about", "Cache-Control: no-cache\nEtag: \"a\"", "", 0, "", 2, "200 0 1"},
-		{"4.3.4: a stale one is asked about", "Cache-Control: max-age=60\nEtag: \"a\"", "", 100, "", 2, "200 0 1"},
+		{"4.3.4: a stale one is asked about, and fresh again", "Cache-Control: max-age=60\nEtag: \"a\"", "", 100, "", 2, "200 9 1"},
 		{"4.1: Vary, the same", "Cache-Control: max-age=60\nVary: Accept", "Accept: a", 1, "Accept: a", 1, "200 1 1"},
 		{"4.1: Vary, another", "Cache-Control: max-age=60\nVary: Accept", "Accept: a", 1, "Accept: b", 2, "200  2"},
 		{"4.1: Vary: *", "Cache-Control: max-age=60\nVary: *", "", 0, "", 2, "200  2"},
@@ -120,6 +120,10 @@ func TestResponses(t *testing.T) {
 		now = now.Add(time.Duration(c.after) * time.Second)
 		w := ask(c.again, "two")
 		if c.again == "POST" {
+			w = ask("", "three")
+		}
+		if strings.HasPrefix(c.name, "4.3.4") {
+			now = now.Add(9 * time.Second)
 			w = ask("", "three")
 		}
 		got := fmt.Sprint(w.Code, " ", w.Header().Get("Age"), " ", w.Body)

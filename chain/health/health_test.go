@@ -59,8 +59,8 @@ func TestReadiness(t *testing.T) {
 		get := func(path string) string {
 			w := httptest.NewRecorder()
 			api.ServeHTTP(w, httptest.NewRequest("GET", path, nil))
-			if w.Header().Get("Cache-Control") != "no-store" {
-				t.Errorf("%s may be kept: %v", path, w.Header())
+			if h := w.Header(); h.Get("Cache-Control") != "no-store" || h.Get("Content-Type") != "application/json" && w.Code == 200 {
+				t.Errorf("%s may be kept, or is no JSON: %v", path, h)
 			}
 			return fmt.Sprint(w.Code, " ", w.Body)
 		}
