@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
@@ -73,7 +74,7 @@ type lineage struct {
 	at     place  // of Inherit
 }
 
-// A versionGroup is a version as it was read, for those that inherit from it.
+// A versionRead is a version as it was read, for those that inherit from it.
 type versionRead struct {
 	name    string
 	under   string // the prefix of the group around it
@@ -205,8 +206,8 @@ func (b *builder) takeOver(r *resolved, from, v *versionRead, own map[string]*re
 		mine.lineage = &lineage{from: from.name, own: true, before: r.path, at: v.inherit.at}
 		return
 	}
-	path := cmpPath(strings.TrimPrefix(r.path, from.prefix.String()))
-	template, err := route.Parse(path)
+	within := cmp.Or(strings.TrimPrefix(r.path, from.prefix.String()), "/")
+	template, err := route.Parse(within)
 	if err == nil {
 		template, err = v.prefix.Join(template)
 	}
@@ -226,14 +227,6 @@ func (b *builder) takeOver(r *resolved, from, v *versionRead, own map[string]*re
 	for l := taken.list; l != nil; l = l.outer {
 		l.routes++
 	}
-}
-
-// cmpPath is a path within a version; that of the version itself is a slash.
-func cmpPath(path string) string {
-	if path == "" {
-		return "/"
-	}
-	return path
 }
 
 // listUnder is a list of an earlier version as it holds in one that inherits.

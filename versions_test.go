@@ -165,6 +165,19 @@ func TestInheritance(t *testing.T) {
 	}
 }
 
+// A guard around the earlier version alone holds for what is inherited as well: nothing is open by
+// accident.
+func TestInheritanceKeepsTheGuardAround(t *testing.T) {
+	api := build(t,
+		wicketway.Group(wicketway.Guard(plate("p")), wicketway.Chain(mark("c")), wicketway.Version("v1", wicketway.Route("GET /a", says("x")))),
+		wicketway.Group(wicketway.Chain(mark("d")), wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Route("GET /b", says("y")))))
+	for line, want := range map[string]string{"GET /v1/a": "401 c unauthorized", "GET /v2/a": "401 d,c unauthorized", "GET /v2/b": "200 d y"} {
+		if got := answered(api, line, "", ""); got != want {
+			t.Errorf("%s: %s, want %s", line, got, want)
+		}
+	}
+}
+
 // A chain of three, its links, its facts, and where a withdrawal leads.
 func TestThreeVersions(t *testing.T) {
 	linked := func(ctx context.Context, in lockIn) (string, error) {
