@@ -109,6 +109,8 @@ var lines = []struct {
 	{"a request that ends in 422 with three faults, the same", invalid},
 	{"Build of 10,000 routes, against parsing and walking by hand", buildTime},
 	{"Build of 10,000 routes, against ten times 1,000", buildLinear},
+	{"Build of ten versions of 1,000 routes that inherit, against ten times one", buildInheriting},
+	{"a path of one version of ten, 200 routes each, against one of 2,000", findVersion},
 	{"memory for a route, in units of 1 KiB", buildMemory},
 	{"memory for a route in the table, in units of 300 bytes", tableMemory},
 }

@@ -4,9 +4,12 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
 	"reflect"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -257,8 +260,9 @@ func build(list []wicketway.Part) *wicketway.API {
 }
 
 // buildSeconds is the median time of one Build of n routes.
-func buildSeconds(m meter, n int) float64 {
-	list := parts(n)
+func buildSeconds(m meter, n int) float64 { return secondsOf(m, parts(n)) }
+
+func secondsOf(m meter, list []wicketway.Part) float64 {
 	var took []float64
 	for range m.pairs {
 		runtime.GC()
@@ -321,6 +325,51 @@ func walk(t reflect.Type, names []string) {
 func buildLinear(m meter) result {
 	few, many := buildSeconds(m, 1_000), buildSeconds(m, 10_000)
 	return holds("", many/few/10, 2, "%.1f ms to %.1f ms", few*1000, many*1000)
+}
+
+// inheriting is ten versions, of which the first has all n routes.
+func inheriting(n int) []wicketway.Part {
+	list := []wicketway.Part{wicketway.Version("v1", parts(n)...)}
+	for i := 2; i <= 10; i++ {
+		list = append(list, wicketway.Version("v"+strconv.Itoa(i), wicketway.Inherit("v"+strconv.Itoa(i-1))))
+	}
+	return list
+}
+
+func buildInheriting(m meter) result {
+	one, ten := secondsOf(m, []wicketway.Part{wicketway.Version("v1", parts(1_000)...)}), secondsOf(m, inheriting(1_000))
+	return holds("", ten/one/10, 2, "%.1f ms to %.1f ms", one*1000, ten*1000)
+}
+
+// findVersion asks for paths in random order; what a version costs is its segment of the path.
+func findVersion(m meter) result {
+	const n = 200
+	finder := func(list []wicketway.Part, prefix func(i int) string, paths []string) func(int) {
+		api := build(list)
+		order := rand.New(rand.NewPCG(1, 2)).Perm(10 * n)
+		requests := make([]*http.Request, len(order))
+		for i, k := range order {
+			requests[i] = httptest.NewRequest("GET", prefix(k)+paths[k%len(paths)], nil)
+		}
+		w := &page{header: http.Header{}}
+		for _, r := range requests {
+			w.status = 0
+			if api.ServeHTTP(w, r); w.status == http.StatusNotFound {
+				panic(r.URL.Path + " is not found")
+			}
+		}
+		return func(times int) {
+			for i := range times {
+				clear(w.header)
+				w.body.Reset()
+				api.ServeHTTP(w, requests[i%len(requests)])
+			}
+		}
+	}
+	few, many := routes(n), routes(10*n)
+	ratio, a, b := m.compare(cpu, finder(inheriting(n), func(i int) string { return "/v" + strconv.Itoa(i/n+1) }, few.paths),
+		finder([]wicketway.Part{wicketway.Version("v1", parts(10*n)...)}, func(int) string { return "/v1" }, many.paths))
+	return holds("", ratio, 1.2, "%.0f ns to %.0f ns", a, b)
 }
 
 func buildMemory(meter) result {
