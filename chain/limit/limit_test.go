@@ -120,6 +120,15 @@ func TestMemoryIsBounded(t *testing.T) {
 	for i := range 50_000 {
 		take(fmt.Sprint("new ", i))
 	}
+	forgotten := 0
+	for i := range 100 {
+		if d, _ := m.Take(t.Context(), fmt.Sprint("new ", i), rate); d.Remaining == 99 {
+			forgotten++
+		}
+	}
+	if forgotten < 50 {
+		t.Errorf("of the first hundred of 50,000 keys %d were forgotten, with room for 6,400", forgotten)
+	}
 	if take("held back") {
 		t.Error("a flood has freed who was held back")
 	}
