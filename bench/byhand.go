@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/http"
 	"regexp"
 	"slices"
@@ -39,8 +40,8 @@ type handmadeKey struct{}
 
 // about is what the pieces of one request tell each other.
 type about struct {
-	id, caller, route string
-	failure           error
+	id, caller, route, code string
+	failure                 error
 }
 
 type recorder struct {
@@ -67,7 +68,11 @@ func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
 
 func (h *handmade) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	start := time.Now()
-	a := &about{id: uuid.NewString()}
+	id, err := uuid.NewV7()
+	if err != nil {
+		panic(err)
+	}
+	a := &about{id: id.String()}
 	rec := &recorder{ResponseWriter: w}
 	r = r.WithContext(context.WithValue(r.Context(), handmadeKey{}, a))
 	rec.Header().Set("X-Request-Id", a.id)
@@ -77,17 +82,25 @@ func (h *handmade) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 				fmt.Errorf("panic: %v", v))
 		}
 		level := slog.LevelInfo
-		if rec.status >= 500 {
+		switch {
+		case rec.status >= 500:
 			level = slog.LevelError
+		case rec.status >= 400:
+			level = slog.LevelWarn
 		}
 		attrs := []slog.Attr{
 			slog.String("method", r.Method), slog.String("path", r.URL.Path), slog.String("route", a.route),
-			slog.Int("status", rec.status), slog.Int64("bytes", rec.bytes),
-			slog.Duration("duration", time.Since(start)),
-			slog.String("request", a.id), slog.String("caller", a.caller),
+			slog.Int("status", rec.status), slog.Duration("duration", time.Since(start)),
+			slog.Int64("sent", rec.bytes), slog.String("request", a.id),
+		}
+		if a.caller != "" {
+			attrs = append(attrs, slog.Int64("received", r.ContentLength), slog.String("caller", a.caller))
+		}
+		if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
+			attrs = append(attrs, slog.String("remote", host))
 		}
 		if a.failure != nil {
-			attrs = append(attrs, slog.String("error", a.failure.Error()))
+			attrs = append(attrs, slog.String("code", a.code), slog.String("error", a.failure.Error()))
 		}
 		logged.LogAttrs(r.Context(), level, "request", attrs...)
 	}()
@@ -124,7 +137,7 @@ func (h *handmade) route(w http.ResponseWriter, r *http.Request, a *about) {
 			return
 		}
 		a.tell(w, http.StatusNotFound, "not-found", "Nothing is here", "Nothing is at "+r.URL.EscapedPath()+".", nil,
-			errors.New("not found"))
+			errors.New("not-found: Nothing is at "+r.URL.EscapedPath()+"."))
 	}
 }
 
@@ -261,7 +274,7 @@ func (a *about) fail(w http.ResponseWriter, status int, code, title string, err 
 }
 
 func (a *about) tell(w http.ResponseWriter, status int, code, title, detail string, faults []handmadeFault, err error) {
-	a.failure = err
+	a.failure, a.code = err, code
 	text, _ := json.Marshal(struct {
 		Type     string          `json:"type"`
 		Title    string          `json:"title"`
