@@ -43,7 +43,9 @@ func build(t *testing.T, middleware wicketway.Middleware, guard ...wicketway.Par
 	if guard != nil {
 		open = []wicketway.Part{wicketway.Public()}
 	}
-	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(guard, wicketway.Chain(middleware),
+	level := wicketway.Wrap("level", func(next http.Handler) http.Handler { return next })
+	level.Sets = []string{"X-Level", "Vary"}
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(guard, wicketway.Chain(middleware, level),
 		wicketway.Route("PUT /locks/{lock}", book), wicketway.Group(append(open, wicketway.Route("GET /locks/{lock}", book),
 			wicketway.Mount("/mounted", http.NotFoundHandler()))...))...)
 	if err != nil {
@@ -73,7 +75,7 @@ func TestFetchStandard(t *testing.T) {
 		want   string
 	}{
 		{"no origin", build(t, named, guarded), "GET /locks/bell", "", 200, allow + "Origin: -|Vary: Origin"},
-		{"a simple request", build(t, named, guarded), "GET /locks/bell", "Origin: " + page, 200, allow + "Origin: " + page + "|" + allow + "Credentials: true|Vary: Origin|Access-Control-Expose-Headers: ..., X-Lock"},
+		{"a simple request", build(t, named, guarded), "GET /locks/bell", "Origin: " + page, 200, allow + "Origin: " + page + "|" + allow + "Credentials: true|Vary: Origin|Access-Control-Expose-Headers: ..., X-Lock, X-Level"},
 		{"a sub-domain", build(t, named), "GET /locks/bell", "Origin: https://a.b.canal.example", 200, allow + "Origin: https://a.b.canal.example"},
 		{"the domain itself is none", build(t, named), "GET /locks/bell", "Origin: https://canal.example", 200, allow + "Origin: -"},
 		{"another that ends alike", build(t, named), "GET /locks/bell", "Origin: https://evilcanal.example", 200, allow + "Origin: -"},
