@@ -94,7 +94,7 @@ func (b *builder) read(g group, prefix route.Template, outer *list) {
 	}
 	var version *versionRead
 	if g.kind == versionGroup {
-		version = &versionRead{name: g.version, under: outside, prefix: prefix, list: l, at: g.at}
+		version = &versionRead{name: g.version, under: outside, prefix: prefix, list: l}
 		b.versions = append(b.versions, version)
 	}
 	first := len(b.routes)

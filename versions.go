@@ -70,7 +70,7 @@ func (e withdrawn) serve(_ http.ResponseWriter, _ *http.Request, s *state) error
 type lineage struct {
 	from   string // the version that it was inherited from, or whose route it replaces
 	own    bool   // it stands here itself: it replaces an inherited route, or withdraws it
-	before string // the template of the route that was withdrawn
+	before string // the template of the route that was replaced or withdrawn
 	at     place  // of Inherit
 }
 
@@ -80,7 +80,6 @@ type versionRead struct {
 	under   string // the prefix of the group around it
 	prefix  route.Template
 	list    *list
-	at      place
 	inherit *inheritPart
 	routes  []*resolved // its own, then those it has inherited
 	state   inheritState
@@ -270,18 +269,18 @@ func encloses(outer, l *list) bool {
 // own lists say otherwise.
 func (b *builder) besides(earlier []setting, own, against *list) (kept []setting) {
 	var mine []setting
-	has := func(of any) (found bool) {
-		for l := own; l != nil && !encloses(l, against); l = l.outer {
-			for i := range l.settings {
-				if l.settings[i].slot == of {
-					l.used[i], found = true, true
-				}
-			}
-		}
-		return found
-	}
+	stated := map[any][]*bool{} // by slot: whether the setting has an effect
 	for l := own; l != nil && !encloses(l, against); l = l.outer {
 		mine = append(mine, l.settings...)
+		for i := range l.settings {
+			stated[l.settings[i].slot] = append(stated[l.settings[i].slot], &l.used[i])
+		}
+	}
+	has := func(of any) bool {
+		for _, used := range stated[of] {
+			*used = true
+		}
+		return stated[of] != nil
 	}
 	for _, s := range earlier {
 		switch {
