@@ -40,6 +40,9 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if ends := s.target.terms().retirement; ends != noRetirement && !s.target.isFallback() {
 		ends.announce(outside.Header())
 	}
+	if e := s.match.Edition; e != 0 {
+		outside.Header().Add("Vary", a.varies[max(e, -e)])
+	}
 	s.goOn(0, outside, r)
 	s.settle(outside, r)
 }

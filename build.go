@@ -72,7 +72,7 @@ func (b *builder) describeProblems(a *API) {
 		return
 	}
 	l := &list{outer: root, at: root.at, terms: root.terms}
-	l.terms.guard, l.terms.public, l.terms.scopes, l.terms.version = nil, true, nil, ""
+	l.terms.guard, l.terms.public, l.terms.scopes = nil, true, nil
 	l.terms.anyScope, l.terms.rules = nil, nil
 	l.terms.summary = "A kind of problem"
 	b.route(&routePart{
@@ -94,15 +94,25 @@ func (b *builder) enter() {
 			Slash:    table.Slash(r.terms().slashes),
 			Files:    r.part.what == filesPart,
 			Suffixes: r.suffixes(),
+			Edition:  r.terms().edition,
 		})
-		for _, c := range clashes {
-			other := b.routes[c.Earlier]
-			if r.part.own {
-				r, other = other, r
-			}
-			b.mistake(r.at, "%s: matches the same paths as %s at %s%s", r.line(), other.line(), other.at,
-				other.purpose())
+		b.clash(r, clashes)
+	}
+	b.enterVersions()
+	for i, r := range b.routes {
+		b.enterDefault(i, r)
+	}
+}
+
+// clash reports the routes that match the same paths as one.
+func (b *builder) clash(r *resolved, clashes []table.Clash) {
+	for _, c := range clashes {
+		other := b.routes[c.Earlier]
+		if r.part.own {
+			r, other = other, r
 		}
+		b.mistake(r.at, "%s: matches the same paths as %s at %s%s", r.line(), other.line(), other.at,
+			other.purpose())
 	}
 }
 
@@ -149,12 +159,12 @@ func (b *builder) compile(a *API) {
 	}
 	for _, f := range b.fallbacks {
 		a.fallbacks = append(a.fallbacks, target{
-			resolved: f.resolved,
-			end:      &nowhere{f.versions, strings.Count(f.path, "/")},
+			resolved: f,
+			end:      &nowhere{b.versionsBelow(f), strings.Count(f.path, "/")},
 			steps:    stepsOf(f.list, false),
 		})
 	}
-	a.table = b.table.Table()
+	a.table, a.varies = b.table.Tables(), b.varies()
 	a.facts = sync.OnceValue(a.makeFacts)
 	a.catalogue = sync.OnceValue(a.makeCatalogue)
 }

@@ -82,8 +82,9 @@ func (a *API) makeCatalogue() map[string]ProblemInfo {
 		all[k.Code()] = a.infoOf(k, root)
 	}
 	for i := range a.fallbacks {
-		if t := &a.fallbacks[i]; len(t.end.(*nowhere).versions) > 0 {
-			all[problem.VersionUnknown.Code()] = a.infoOf(problem.VersionUnknown, t.terms().base)
+		t := &a.fallbacks[i]
+		if k := t.end.(*nowhere).versions.raises(); k != nil {
+			all[k.Code()] = a.infoOf(k, t.terms().base)
 		}
 	}
 	general := len(all)

@@ -13,10 +13,11 @@ import (
 // for concurrent use.
 type API struct {
 	info      Info
-	table     *table.Table
+	table     *table.Tables
 	targets   []target           // by number in table
 	fallbacks []target           // by number of group in table
 	named     map[string]*target // by version, a slash, and name
+	varies    []string           // by edition: the field that chooses it
 	codes     map[string]*problem.Kind
 	facts     func() []Facts                // of targets, made when first asked for
 	catalogue func() map[string]ProblemInfo // by code, made when first asked for

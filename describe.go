@@ -24,10 +24,11 @@ type Description struct {
 
 // GroupInfo describes a group with a path prefix, or the whole API, which is the first.
 type GroupInfo struct {
-	Path     string           `json:"path"`
-	Versions []string         `json:"versions,omitempty"` // that are served right below
-	Chain    []MiddlewareInfo `json:"chain,omitempty"`
-	At       Place            `json:"at"`
+	Path    string           `json:"path"`
+	Version string           `json:"version,omitzero"` // in which it stands, or which it is
+	Chosen  *ChosenInfo      `json:"chosen,omitzero"`  // of the versions that stand right below, or of its own
+	Chain   []MiddlewareInfo `json:"chain,omitempty"`
+	At      Place            `json:"at"`
 }
 
 // Info is what the API was named by.
@@ -44,10 +45,11 @@ func (a *API) Describe() Description {
 	for i := range a.fallbacks {
 		t := &a.fallbacks[i]
 		d.Groups = append(d.Groups, GroupInfo{
-			Path:     cmp.Or(t.path, "/"),
-			Versions: slices.Clone(t.end.(*nowhere).versions),
-			Chain:    chainInfo(t.terms().active()),
-			At:       t.at.info(),
+			Path:    cmp.Or(t.path, "/"),
+			Version: t.terms().version,
+			Chosen:  cmp.Or(t.end.(*nowhere).versions, t.terms().versions).info(),
+			Chain:   chainInfo(t.terms().active()),
+			At:      t.at.info(),
 		})
 	}
 	return d

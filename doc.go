@@ -47,7 +47,8 @@
 // A [Version] can [Inherit] from an earlier one: it takes over every route that it does not declare
 // anew, under its own settings, and says only what it changes ([Overrides], [Withdraw]). What comes
 // to an end says so in its answers ([Deprecated], [Sunset], [Related]), and can end by itself
-// ([EndsAtSunset]).
+// ([EndsAtSunset]). Requests choose a version by the path or, where [VersionBy] says so, by a header
+// field or a media type.
 //
 // # Other handlers
 //
@@ -100,7 +101,7 @@
 //
 //	describe   part.go route.go reply.go page.go file.go setting.go settings.go attach.go observe.go
 //	           chain.go guard.go format.go retire.go terms.go
-//	resolve    resolve.go versions.go plan.go ties.go mistake.go facts.go
+//	resolve    resolve.go versions.go inherit.go plan.go ties.go mistake.go facts.go
 //	compile    compiled.go build.go
 //	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go
 //	           plain.go files.go miss.go fail.go debug.go kept.go catalogue.go

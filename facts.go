@@ -18,8 +18,9 @@ import (
 // the checks of middleware and of attached values read the same.
 type Facts struct {
 	Version  string           `json:"version,omitzero"`
-	Method   string           `json:"method"` // "" for what is mounted: every method
-	Path     string           `json:"path"`   // the template
+	Chosen   *ChosenInfo      `json:"chosen,omitzero"` // how the version is; nil where there is none
+	Method   string           `json:"method"`          // "" for what is mounted: every method
+	Path     string           `json:"path"`            // the template
 	Name     string           `json:"name,omitzero"`
 	Summary  string           `json:"summary,omitzero"`
 	Guard    *GuardInfo       `json:"guard,omitzero"` // nil where everyone may call
@@ -42,6 +43,22 @@ type Facts struct {
 	Retirement *RetirementInfo `json:"retirement,omitzero"`
 	Withdrawn  bool            `json:"withdrawn,omitzero"` // it answers 410
 	At         Place           `json:"at"`
+}
+
+// ChosenInfo says how requests choose between the versions that stand under one prefix.
+type ChosenInfo struct {
+	Under     string   `json:"under"` // the prefix, as a template
+	By        string   `json:"by"`    // path, header NAME, media type
+	Default   string   `json:"default,omitzero"`
+	Served    []string `json:"served"`
+	Withdrawn []string `json:"withdrawn,omitempty"`
+}
+
+func (s *versionSet) info() *ChosenInfo {
+	if s == nil {
+		return nil
+	}
+	return &ChosenInfo{s.under.String(), s.by.scheme.String(), s.by.byDefault, s.names, s.withdrawn}
 }
 
 // InheritedInfo says how a route goes back to an earlier version.
@@ -147,6 +164,7 @@ func (r *resolved) makeFacts() Facts {
 	t := r.terms()
 	f := Facts{
 		Version:  t.version,
+		Chosen:   t.versions.info(),
 		Method:   r.method,
 		Path:     r.path,
 		Name:     r.name,
@@ -332,6 +350,9 @@ func (r *resolved) answerFields() (fields []string) {
 	}
 	if r.output.Conditional && r.method == http.MethodGet || r.ties != nil && r.ties.tagged {
 		fields = append(fields, "Etag")
+	}
+	if field := r.terms().versions.variesBy(); field != "" {
+		fields = append(fields, "Vary")
 	}
 	if ends := r.terms().retirement; ends != noRetirement {
 		h := http.Header{}

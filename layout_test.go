@@ -26,7 +26,7 @@ var mayImport = map[string][]string{
 	"problem":          {"internal/clip"},
 	"internal/clip":    {},
 	"internal/segment": {},
-	"internal/table":   {"route", "internal/segment"},
+	"internal/table":   {"route", "negotiate", "internal/segment"},
 	"internal/check":   {"schema", "internal/clip"},
 	"internal/bind":    {"schema", "problem", "internal/check", "internal/clip"},
 	"internal/answer":  {"negotiate", "problem", "internal/check", "internal/clip"},

@@ -95,7 +95,7 @@ func (t *target) expand(a *API, values map[string]string, query url.Values) (str
 // specific.
 func (t *target) leadsHere(a *API, path string) error {
 	var m table.Match
-	if a.table.FindEscaped(cmp.Or(t.method, http.MethodGet), path, &m) && &a.targets[m.Route] != t {
+	if a.table.Of(t.terms().edition).FindEscaped(cmp.Or(t.method, http.MethodGet), path, &m) && &a.targets[m.Route] != t {
 		to := &a.targets[m.Route]
 		return fmt.Errorf("the path %s leads to %s at %s, which is more specific", path, to.line(), to.at)
 	}
@@ -121,7 +121,8 @@ func (t *target) linkValues(input any) (path map[string]string, query url.Values
 // NewRequest makes the request that calls a route, for tests and for programs that call
 // themselves. The route is the one that the function serves, or has a name as in
 // [API.Link]; the input is that of the function. The request's host is localhost, and its
-// Pattern is the template of the route. What the guard asks for is the caller's to add.
+// Pattern is the template of the route; where versions share their paths it names that of the
+// route. What the guard asks for is the caller's to add.
 func (a *API) NewRequest(ctx context.Context, of any, input any) (*http.Request, error) {
 	t, err := a.routeOf(of)
 	if err != nil {
@@ -147,6 +148,7 @@ func (a *API) NewRequest(ctx context.Context, of any, input any) (*http.Request,
 		return nil, err
 	}
 	r.Header, r.Pattern, r.RequestURI = written.Header, t.path, path
+	t.terms().asking(r.Header)
 	return r, nil
 }
 

@@ -15,8 +15,8 @@ import (
 
 // nowhere is the endpoint for what no route takes.
 type nowhere struct {
-	versions []string // served right below this group
-	depth    int      // how many segments the group's prefix has
+	versions *versionSet // that stand right below this group; nil: none
+	depth    int         // how many segments the group's prefix has
 }
 
 func (n *nowhere) serve(w http.ResponseWriter, r *http.Request, s *state) error {
@@ -37,7 +37,8 @@ func (n *nowhere) serve(w http.ResponseWriter, r *http.Request, s *state) error 
 // files were not there.
 func (s *state) missBesideFiles(w http.ResponseWriter, r *http.Request) error {
 	var m table.Match
-	resolution := s.api.table.ResolveBesideFiles(r.Method, r.URL, r.Header, &m)
+	m.Edition = s.match.Edition
+	resolution := s.api.table.Edition(&m).ResolveBesideFiles(r.Method, r.URL, r.Header, &m)
 	if resolution.Outcome == table.Found {
 		resolution.Outcome = table.NotFound
 	}
@@ -55,7 +56,7 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 		w.WriteHeader(http.StatusPermanentRedirect)
 		return nil
 	case table.OtherMethods:
-		routes := s.api.routesAt(cmp.Or(as.Path, path))
+		routes := s.api.routesAt(cmp.Or(as.Path, path), &s.match, as.Preflight > 0)
 		if len(routes) == 0 {
 			break
 		}
@@ -68,14 +69,23 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 		return problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path,
 			strings.Join(allowed, ", "))
 	}
+	if as.Outcome == table.NoEdition || as.Outcome == table.OtherContent {
+		return n.versions.refuse(as, path)
+	}
 	if asked := n.version(r.URL.Path); asked != "" {
-		return problem.VersionUnknown.Newf("There is no version %s at %s; served are %s.", asked, path,
-			strings.Join(n.versions, ", ")).
-			With("versions", n.versions)
+		text := "There is no version %s at %s; served are %s."
+		if slices.Contains(n.versions.withdrawn, asked) {
+			text = "Version %s at %s was withdrawn; served are %s."
+		}
+		return problem.VersionUnknown.Newf(text, asked, path, strings.Join(n.versions.names, ", ")).
+			With("versions", n.versions.names)
 	}
 	p := problem.NotFound.Newf("Nothing is at %s.", path)
+	if t := s.target.terms(); t.edition > 0 {
+		p = problem.NotFound.Newf("Nothing is at %s in version %s.", path, t.version)
+	}
 	if s.target.terms().development {
-		p.Because(s.api.nearest(r))
+		p.Because(s.api.nearest(r, &s.match))
 	}
 	return p
 }
@@ -90,18 +100,19 @@ func (e *nearError) Error() string {
 	return "near are " + strings.Join(e.routes, ", ")
 }
 
-func (a *API) nearest(r *http.Request) error {
+func (a *API) nearest(r *http.Request, m *table.Match) error {
 	var e nearError
-	for _, i := range a.table.Near(r.Method, r.URL.Path) {
+	for _, i := range a.table.Edition(m).Near(r.Method, r.URL.Path) {
 		e.routes = append(e.routes, a.targets[i].line())
 	}
 	return &e
 }
 
 // routesAt are the routes that match a path, without the files that are not there. Of files
-// behind a guard nothing is told, so they are always there.
-func (a *API) routesAt(escaped string) []int {
-	return slices.DeleteFunc(a.table.AllEscaped(escaped), func(i int) bool {
+// behind a guard nothing is told, so they are always there. Where versions share their paths those
+// of the one of a match are meant, or of every one.
+func (a *API) routesAt(escaped string, m *table.Match, every bool) []int {
+	return slices.DeleteFunc(a.table.AllAt(escaped, m, every), func(i int) bool {
 		files, ok := a.targets[i].end.(*fileServer)
 		return ok && !a.targets[i].guarded() && !files.has(escaped)
 	})
@@ -120,7 +131,10 @@ func AtPath(r *http.Request) (methods, fields []string) {
 	if s.resolution.Outcome == table.OtherMethods {
 		path = cmp.Or(s.resolution.Path, path)
 	}
-	routes := s.api.routesAt(path)
+	routes := s.api.routesAt(path, &s.match, true)
+	if field := s.target.terms().versions.variesBy(); field != "" && field != "Accept" {
+		fields = append(fields, field)
+	}
 	if len(routes) == 0 {
 		return nil, nil
 	}
@@ -157,7 +171,7 @@ func ChainSets(ctx context.Context) (names []string) {
 // version is the version that the path asks for below the group's prefix, if it
 // looks like one.
 func (n *nowhere) version(path string) string {
-	if len(n.versions) == 0 {
+	if n.versions == nil || n.versions.sharesPaths() {
 		return ""
 	}
 	segments := strings.Split(path, "/")
@@ -165,6 +179,9 @@ func (n *nowhere) version(path string) string {
 		return ""
 	}
 	asked := segments[n.depth+1]
+	if slices.Contains(n.versions.withdrawn, asked) {
+		return asked
+	}
 	if len(asked) > 1 && asked[0]|0x20 == 'v' && '0' <= asked[1] && asked[1] <= '9' {
 		return asked
 	}

@@ -49,10 +49,10 @@ func Group(parts ...Part) Part {
 	return group{at: here(0), kind: plainGroup, parts: parts}
 }
 
-// Version puts parts under a version of the API. The version is served under a
-// path prefix of its name: Version("v2", ...) under /v2.
+// Version puts parts under a version of the API. It is served under a path prefix of its name,
+// Version("v2", ...) under /v2, unless [VersionBy] says otherwise.
 func Version(name string, parts ...Part) Part {
-	return group{at: here(0), kind: versionGroup, prefix: "/" + name, version: name, parts: parts}
+	return group{at: here(0), kind: versionGroup, version: name, parts: parts}
 }
 
 // A place is where in the user's code something was declared.

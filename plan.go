@@ -50,14 +50,16 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 			b.inputs[in] = r.input
 		}
 	}
-	out := outputKey{p.out.value, p.out.kind, r.status(), t.envelope, t.media, t.formats, t.conditional, t.omitNull,
-		t.development}
+	out := outputKey{p.out.value, p.out.kind, r.status(), t.envelope, t.media, t.mediaParameter(), t.variant(), t.formats,
+		t.conditional, t.omitNull, t.development}
 	if r.output = b.outputs[out]; r.output == nil {
 		before := len(b.mistakes)
 		r.output = answer.Compile(p.out.value, answer.Config{
 			Status:      r.status(),
 			Choice:      r.choice(),
 			Media:       t.media,
+			Parameter:   t.mediaParameter(),
+			Variant:     t.variant(),
 			Envelope:    t.envelope,
 			Conditional: t.conditional,
 			OmitNull:    t.omitNull,
@@ -86,12 +88,12 @@ type inputKey struct {
 }
 
 type outputKey struct {
-	of                                 reflect.Type
-	kind                               outputKind
-	status                             int
-	envelope, media                    string
-	formats                            *answer.Choice
-	conditional, omitNull, development bool
+	of                                  reflect.Type
+	kind                                outputKind
+	status                              int
+	envelope, media, parameter, variant string
+	formats                             *answer.Choice
+	conditional, omitNull, development  bool
 }
 
 // status is that of a success, where it is not the usual one.

@@ -21,7 +21,7 @@ type builder struct {
 	routes    []*resolved
 	templates []route.Template // of the routes
 	lists     []*list
-	fallbacks []fallback
+	fallbacks []resolved // the groups that have a prefix, for what finds no route in them
 	table     table.Builder
 	schemas   check.Set
 	encoders  answer.Encoders
@@ -31,6 +31,7 @@ type builder struct {
 	gets      map[string]int // the routes for GET, by version and template
 	parts     []Part
 	versions  []*versionRead
+	sets      []*versionSet
 	files     files // of the parts, named for mistakes
 	mistakes  Mistakes
 	wrong     map[place]bool // where there is one
@@ -73,6 +74,10 @@ func (b *builder) read(g group, prefix route.Template, outer *list) {
 	if g.kind == versionGroup {
 		l.terms.ownGroupTerms()
 		l.terms.version = b.versionName(g, outer)
+		l.terms.versions, l.terms.edition = b.addVersion(g, prefix, &outer.terms)
+		if !l.terms.versions.sharesPaths() {
+			g.prefix = "/" + g.version
+		}
 	}
 	if g.kind == atGroup && g.prefix == "" {
 		b.mistake(g.at, "At: the prefix is empty: write a path such as /locks, or use Group")
@@ -150,6 +155,9 @@ func (b *builder) settle(l *list) {
 	l.terms = l.terms.below(l.settings)
 	l.terms.inherited = l.inherited
 	for i, s := range l.settings {
+		if s.is(besideVersions) && (l.kind == versionGroup || l.terms.version != "" || l.ofRoute) {
+			b.mistake(s.at, "%s: speaks of all versions of a group: put it beside them, into the list around", s.name)
+		}
 		if s.is(onlyRoute) && !l.ofRoute {
 			b.mistake(s.at, "%s: speaks of one route: put it into that route's list", s.name)
 		}
@@ -194,37 +202,12 @@ func (b *builder) versionName(g group, outer *list) string {
 // no route: they pass its chain, not its guard.
 func (b *builder) fallback(g group, prefix route.Template, l *list) {
 	n := 0
-	if prefix.String() != "" {
-		if n = b.table.AddGroup(prefix); n < len(b.fallbacks) {
+	if prefix.String() != "" || l.terms.edition > 0 {
+		if n = b.table.AddGroup(prefix, l.terms.edition); n < len(b.fallbacks) {
 			return // the same prefix twice: the first group speaks for both
 		}
 	}
-	b.fallbacks = append(b.fallbacks, fallback{
-		resolved: resolved{path: prefix.String(), at: g.at, list: l},
-		versions: versionsIn(g.parts),
-	})
-}
-
-// A fallback is a group as the target of requests that find no route in it.
-type fallback struct {
-	resolved
-	versions []string // that are served right below it
-}
-
-// versionsIn are the versions that stand among parts, or in groups without a prefix
-// among them.
-func versionsIn(parts []Part) (names []string) {
-	for _, p := range parts {
-		g, ok := p.(group)
-		switch {
-		case !ok:
-		case g.kind == versionGroup && !slices.Contains(names, g.version):
-			names = append(names, g.version)
-		case g.kind == plainGroup:
-			names = append(names, versionsIn(g.parts)...)
-		}
-	}
-	return names
+	b.fallbacks = append(b.fallbacks, resolved{path: prefix.String(), at: g.at, list: l})
 }
 
 // route resolves a route under the list and the prefix of its group.

@@ -48,11 +48,12 @@ type reporter interface {
 type mode uint8
 
 const (
-	replaces    mode = 1 << iota // the nearest wins
-	ofGroups                     // it changes the groupTerms
-	onlyRoute                    // it speaks of one route, so it stands in no group
-	staysBehind                  // routes that are inherited do not take it along
-	early                        // it adds to what outer lists say, before its own list does
+	replaces       mode = 1 << iota // the nearest wins
+	ofGroups                        // it changes the groupTerms
+	onlyRoute                       // it speaks of one route, so it stands in no group
+	staysBehind                     // routes that are inherited do not take it along
+	besideVersions                  // it speaks of all versions of a group, so it stands in none
+	early                           // it adds to what outer lists say, before its own list does
 )
 
 func (s setting) part() place      { return s.at }
@@ -99,6 +100,8 @@ const (
 	slotEnds
 	slotRelated
 	slotClock
+	slotVersionBy
+	slotWithdrawn
 )
 
 // Undo takes a setting back that a group further out has: what holds is what would hold

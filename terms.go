@@ -43,6 +43,10 @@ type groupTerms struct {
 	limits      Limits
 	seats       []chan struct{} // one for each limit; each holds as many as may be served at a time
 	version     string
+	versions    *versionSet // in which it stands
+	edition     int32       // of the version, in the table; 0: its path has it
+	versionBy   versionBy
+	withdrawn   []string
 	slashes     Slash
 	uniform     bool
 	unknown     bool // members are allowed

@@ -2,312 +2,303 @@ package wicketway
 
 import (
 	"cmp"
-	"fmt"
 	"net/http"
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
 
-// Inherit stands in the list of a [Version] and takes over every route of an earlier version
-// that is not declared anew: one of the same method whose template differs in the names of
-// its parameters at the most. The earlier version stands beside this one, under the same prefix,
-// and may inherit itself.
-//
-// What this version's list says holds for inherited routes too: where both lists have a setting
-// of which the nearest wins, its own takes the place of the earlier one's (its guard replaces that
-// of the earlier list), and its chain comes first, without what it has by the same name. What
-// stands further in, on the route or on a group around it, travels with the route. State that a
-// middleware or a limit keeps is each version's own only where Wrap makes it.
-func Inherit(version string) Part {
-	return inheritPart{at: here(0), from: version}
+// A VersionScheme says where requests name the version that they mean: [Path], [Header] or
+// [MediaType].
+type VersionScheme struct {
+	kind  versionKind
+	field string
 }
 
-type inheritPart struct {
-	at   place
-	from string
-}
-
-func (p inheritPart) part() place { return p.at }
-
-// Withdraw stands in a version that inherits, and takes one of the inherited routes back: requests
-// get 410 (RFC 9110, 15.5.11) and ErrWithdrawn, with a Link to the route in the version before
-// (predecessor-version, RFC 5829). It passes the chain and the guard like any route of the version.
-func Withdraw(line string, settings ...Setting) Part {
-	return &routePart{at: here(0), what: handlerPart, line: line, settings: settings, withdrawn: true,
-		serve: func(t *target) endpoint { return withdrawn{t} }}
-}
-
-// Overrides says that a route takes the place of an inherited one. It is a mistake where nothing is
-// inherited that the route would replace, so that a slip in its line does not leave the old route
-// in place.
-func Overrides() Setting {
-	return setting{at: here(0), name: "Overrides", slot: slotOverrides, mode: replaces | onlyRoute, apply: func(reporter, place, *terms) {}}
-}
-
-// ErrWithdrawn is raised where a version no longer has what the version before has.
-var ErrWithdrawn = problem.Define(http.StatusGone, "withdrawn", "This version no longer has this").
-	Means("The field Link leads to the version before, which still has it.")
-
-// withdrawn is the endpoint of what was withdrawn.
-type withdrawn struct{ target *target }
-
-func (e withdrawn) serve(_ http.ResponseWriter, _ *http.Request, s *state) error {
-	p := ErrWithdrawn.Newf("Version %s has no %s any more.", e.target.terms().version, e.target.line())
-	if before, err := route.Parse(e.target.lineage.before); err == nil {
-		names := before.Names()
-		path, err := before.Expand(func(name string) string { return s.match.Value(slices.Index(names, name)) })
-		if err == nil {
-			p.WithHeader("Link", "<"+path+`>; rel="predecessor-version"`)
-		}
-	}
-	return p
-}
-
-// A lineage says how a route goes back to an earlier version.
-type lineage struct {
-	from   string // the version that it was inherited from, or whose route it replaces
-	own    bool   // it stands here itself: it replaces an inherited route, or withdraws it
-	before string // the template of the route that was replaced or withdrawn
-	at     place  // of Inherit
-}
-
-// A versionRead is a version as it was read, for those that inherit from it.
-type versionRead struct {
-	name    string
-	under   string // the prefix of the group around it
-	prefix  route.Template
-	list    *list
-	inherit *inheritPart
-	routes  []*resolved // its own, then those it has inherited
-	state   inheritState
-}
-
-type inheritState uint8
+type versionKind uint8
 
 const (
-	notYet inheritState = iota
-	underWay
-	settled
+	byPath versionKind = iota
+	byHeader
+	byMedia
 )
 
-// inherit gives versions the routes that they take over.
-func (b *builder) inherit() {
-	for _, v := range b.versions {
-		b.inheritInto(v)
+// Path is the scheme that holds where no [VersionBy] stands: each version is served under its name,
+// /v2/locks.
+var Path = VersionScheme{}
+
+// MediaType has the parameter version of a media type choose: Accept: application/json;version=v2.
+// Answers carry it in Content-Type and vary by Accept; of several that are accepted the best one
+// that there is counts. A body that says its version must be of the one that is asked for, and
+// chooses it where Accept names none.
+var MediaType = VersionScheme{kind: byMedia}
+
+// Header has a header field of the request choose, such as Api-Version. Answers vary by it.
+func Header(name string) VersionScheme {
+	return VersionScheme{kind: byHeader, field: http.CanonicalHeaderKey(name)}
+}
+
+// String says it in words: path, header Api-Version, media type.
+func (s VersionScheme) String() string {
+	switch s.kind {
+	case byHeader:
+		return "header " + s.field
+	case byMedia:
+		return "media type"
 	}
-	for _, r := range b.routes {
-		l := r.list
-		if !l.ofRoute || l.inherited {
-			continue
+	return "path"
+}
+
+// VersionBy says how requests choose between the versions that stand in a group: all of one At in
+// the same way. Those that name none get the version by default, and with "" a problem; by [Path]
+// the routes of the default are served without a version in the path as well. Other than by Path the
+// versions of a group share their paths; a route beside them that is in no version is served
+// whatever is asked for. A preflight cannot name a version, so it asks about all of them.
+//
+// A version that is not there is refused with a problem that lists those that are: by Path with 404,
+// by Header with 400, by MediaType with 406 or, for the body, with 415.
+func VersionBy(scheme VersionScheme, byDefault string) Setting {
+	return setting{
+		at:   here(0),
+		name: "VersionBy",
+		slot: slotVersionBy,
+		mode: replaces | ofGroups | besideVersions,
+		apply: func(b reporter, at place, t *terms) {
+			if scheme.kind == byHeader && !bind.IsToken(scheme.field) {
+				b.mistake(at, "VersionBy: Header(%q) is no name of a field (RFC 9110, 5.1), such as Api-Version", scheme.field)
+			}
+			t.versionBy = versionBy{scheme, byDefault, at}
+		},
+		undone: func(t *terms) { t.versionBy = versionBy{} },
+		acts:   isVersioned,
+		lacks:  "no Version stands in this group",
+	}
+}
+
+// Withdrawn names versions that are no longer served. Who asks for one gets the same problem as for
+// a version that never was, and is told.
+func Withdrawn(versions ...string) Setting {
+	return setting{
+		at:     here(0),
+		name:   "Withdrawn",
+		slot:   slotWithdrawn,
+		mode:   replaces | ofGroups | besideVersions,
+		apply:  func(_ reporter, _ place, t *terms) { t.withdrawn = versions },
+		undone: func(t *terms) { t.withdrawn = nil },
+		acts:   isVersioned,
+		lacks:  "no Version stands in this group",
+	}
+}
+
+func isVersioned(r *resolved) bool { return r.terms().version != "" }
+
+// versionBy is what a VersionBy says; the zero value is Path, with no default.
+type versionBy struct {
+	scheme    VersionScheme
+	byDefault string
+	at        place
+}
+
+// A versionSet is the versions that stand side by side under one prefix. It is complete when all
+// parts have been read.
+type versionSet struct {
+	under     route.Template
+	by        versionBy
+	at        place // of the first version
+	withdrawn []string
+	names     []string
+	editions  []int32 // of the table, where the versions share their paths
+}
+
+// versionsUnder finds the versions that stand under a prefix; nil where there are none.
+func (b *builder) versionsUnder(prefix string) *versionSet {
+	for _, s := range b.sets {
+		if s.under.String() == prefix {
+			return s
 		}
-		for _, s := range l.settings {
-			if s.slot == slotOverrides && (r.lineage == nil || !r.lineage.own) {
-				b.mistake(s.at, "Overrides: %s: %s", r.line(), b.nothingInherited(r))
+	}
+	return nil
+}
+
+// versionsBelow are the versions that stand right below a group; nil for one inside of a version.
+func (b *builder) versionsBelow(group resolved) *versionSet {
+	if group.terms().version != "" {
+		return nil
+	}
+	return b.versionsUnder(group.path)
+}
+
+// addVersion adds a version to those that stand under its prefix, and gives the number of its
+// edition.
+func (b *builder) addVersion(g group, under route.Template, outer *terms) (*versionSet, int32) {
+	if outer.versionBy.scheme.kind != byPath && !bind.IsToken(g.version) {
+		b.mistake(g.at, "Version %q: requests name it by %s, so it must be a token (RFC 9110, 5.6.2), such as v2", g.version, outer.versionBy.scheme)
+	}
+	s := b.versionsUnder(under.String())
+	if s == nil {
+		s = &versionSet{under: under, by: outer.versionBy, at: g.at}
+		b.sets = append(b.sets, s)
+	}
+	if by := outer.versionBy; by.scheme != s.by.scheme || by.byDefault != s.by.byDefault {
+		b.mistake(g.at, "Version %q: is chosen by %s, and the one at %s under the same prefix by %s: choose all in one way, with one default",
+			g.version, by.scheme, b.where(s.at), s.by.scheme)
+	}
+	for _, name := range outer.withdrawn {
+		if !slices.Contains(s.withdrawn, name) {
+			s.withdrawn = append(s.withdrawn, name)
+		}
+	}
+	i := slices.Index(s.names, g.version)
+	if i < 0 {
+		i = len(s.names)
+		s.names = append(s.names, g.version)
+		edition := int32(0)
+		if s.sharesPaths() {
+			edition = b.table.NewEdition()
+		}
+		s.editions = append(s.editions, edition)
+	}
+	return s, s.editions[i]
+}
+
+// sharesPaths reports whether the versions are told apart by something else than the path.
+func (s *versionSet) sharesPaths() bool { return s != nil && s.by.scheme.kind != byPath }
+
+// enterVersions puts the choices between versions into the table, and the default of those that
+// stand in the path.
+func (b *builder) enterVersions() {
+	for i, s := range b.sets {
+		if s.by.byDefault != "" && !slices.Contains(s.names, s.by.byDefault) {
+			b.mistake(s.by.at, "VersionBy: there is no version %s under %s; there are %s", s.by.byDefault,
+				cmp.Or(s.under.String(), "/"), strings.Join(s.names, ", "))
+		}
+		for _, name := range s.withdrawn {
+			if slices.Contains(s.names, name) {
+				b.mistake(s.at, "Withdrawn: version %s stands under %s: leave one of the two out", name, cmp.Or(s.under.String(), "/"))
 			}
 		}
-	}
-	for _, r := range b.routes {
-		if r.part.withdrawn && r.lineage == nil {
-			b.mistake(r.at, "Withdraw: %s: %s", r.line(), b.nothingInherited(r))
-		}
-	}
-}
-
-// nothingInherited says why a route takes the place of none.
-func (b *builder) nothingInherited(r *resolved) string {
-	for _, v := range b.versions {
-		if v.inherit != nil && slices.Contains(v.routes, r) {
-			return fmt.Sprintf("%s, which is inherited at %s, has no such route", v.inherit.from, b.where(v.inherit.at))
-		}
-	}
-	return "it stands in no version that inherits"
-}
-
-func (b *builder) inheritInto(v *versionRead) {
-	if v.state != notYet || v.inherit == nil {
-		return
-	}
-	v.state = underWay
-	defer func() { v.state = settled }()
-	var own map[string]*resolved // by the shape of their lines
-	found := false
-	for _, from := range b.versions {
-		if from.name != v.inherit.from || from.under != v.under {
+		if !s.sharesPaths() {
 			continue
 		}
-		found = true
-		if from.state == underWay {
-			b.mistake(v.inherit.at, "Inherit: %s inherits from %s, which inherits from it, at %s: leave one out", v.name, from.name, from.inherit.at)
-			continue
-		}
-		b.inheritInto(from)
-		if own == nil {
-			own = b.declaredIn(v)
-		}
-		lists := map[*list]*list{}
-		for _, r := range from.routes {
-			b.takeOver(r, from, v, own, lists)
-		}
-	}
-	if !found {
-		b.mistake(v.inherit.at, "Inherit: no version %s stands beside this one; there are %s", v.inherit.from, strings.Join(b.versionsBeside(v), ", "))
-	}
-}
-
-func (b *builder) versionsBeside(v *versionRead) (names []string) {
-	for _, other := range b.versions {
-		if other.under == v.under && !slices.Contains(names, other.name) {
-			names = append(names, other.name)
-		}
-	}
-	return names
-}
-
-// declaredIn are the routes that a version declares itself, by the shapes of their lines; it may have
-// been written as several groups.
-func (b *builder) declaredIn(v *versionRead) map[string]*resolved {
-	own := map[string]*resolved{}
-	for _, same := range b.versions {
-		if same.name == v.name && same.under == v.under {
-			for _, r := range same.routes {
-				if r.lineage == nil || r.lineage.own {
-					own[shapeOf(r, same)] = r
-				}
+		for _, other := range b.sets[:i] {
+			if other.sharesPaths() && table.Meet(other.under, s.under) {
+				b.mistake(s.at, "Version %q: a path under %s can be under %s as well, where versions are chosen at %s: keep them apart",
+					s.names[0], cmp.Or(s.under.String(), "/"), cmp.Or(other.under.String(), "/"), b.where(other.by.at))
 			}
 		}
+		group := int32(0)
+		if s.under.String() != "" {
+			group = int32(b.table.AddGroup(s.under, 0))
+		}
+		b.table.AddChoice(table.Choice{Prefix: s.under, Group: group, Field: s.by.scheme.field, Names: s.names,
+			Editions: s.editions, Default: slices.Index(s.names, s.by.byDefault)})
 	}
-	return own
 }
 
-// shapeOf is a route's line within its version, without the names of its parameters.
-func shapeOf(r *resolved, in *versionRead) string {
-	var shape strings.Builder
-	shape.WriteString(r.method + " ")
-	inside := false
-	for _, c := range []byte(strings.TrimPrefix(r.path, in.prefix.String())) {
-		if inside = inside && c != '}'; !inside || c == '+' {
-			shape.WriteByte(c)
-		}
-		inside = inside || c == '{'
-	}
-	return shape.String()
-}
-
-// takeOver gives a version one route of another one, unless it has its own.
-func (b *builder) takeOver(r *resolved, from, v *versionRead, own map[string]*resolved, lists map[*list]*list) {
-	if mine := own[shapeOf(r, from)]; mine != nil {
-		if mine.part.withdrawn && r.part.withdrawn {
-			b.mistake(mine.at, "Withdraw: %s: %s has withdrawn it already, at %s", mine.line(), from.name, r.at)
-		}
-		mine.lineage = &lineage{from: from.name, own: true, before: r.path, at: v.inherit.at}
+// enterDefault lets a route of the default version be found without the version in its path.
+func (b *builder) enterDefault(i int, r *resolved) {
+	t := r.terms()
+	if s := t.versions; s == nil || s.sharesPaths() || s.by.byDefault != t.version {
 		return
 	}
-	within := cmp.Or(strings.TrimPrefix(r.path, from.prefix.String()), "/")
-	template, err := route.Parse(within)
-	if err == nil {
-		template, err = v.prefix.Join(template)
-	}
+	under := t.versions.under
+	rest, err := route.Parse(cmp.Or(strings.TrimPrefix(r.path, under.String()+"/"+t.version), "/"))
 	if err != nil {
-		b.mistake(v.inherit.at, "Inherit: %s at %s: %v", r.line(), r.at, err)
+		return // it was one before
+	}
+	if first := rest.Segments()[0]; !first.IsText() {
+		b.mistake(r.at, "%s: begins with a parameter, so that without a version in the path, as VersionBy at %s has it, every unknown version would lead here: begin it with a text",
+			r.line(), b.where(t.versions.by.at))
 		return
 	}
-	taken := &resolved{method: r.method, path: template.String(), names: template.Names(), at: r.at, part: r.part,
-		lineage: &lineage{from: from.name, at: v.inherit.at}}
-	if r.part.withdrawn && r.lineage != nil {
-		taken.lineage.before = r.lineage.before
-	}
-	taken.list = b.listUnder(r.list, from, v, lists)
-	v.routes = append(v.routes, taken)
-	b.routes = append(b.routes, taken)
-	b.templates = append(b.templates, template)
-	for l := taken.list; l != nil; l = l.outer {
-		l.routes++
+	if rest, err = under.Join(rest); err == nil {
+		b.clash(r, b.table.AddForm(i, rest))
 	}
 }
 
-// listUnder is a list of an earlier version as it holds in one that inherits.
-func (b *builder) listUnder(l *list, from, v *versionRead, made map[*list]*list) *list {
-	for outer := v.list; outer != nil; outer = outer.outer {
-		if l == outer {
-			return v.list
-		}
+// mediaParameter is what the media types of answers carry.
+func (t *terms) mediaParameter() string {
+	if t.versions.sharesPaths() && t.versions.by.scheme.kind == byMedia {
+		return ";version=" + t.version
 	}
-	if made[l] != nil {
-		return made[l]
-	}
-	taken := &list{outer: b.listUnder(l.outer, from, v, made), at: l.at, kind: l.kind, ofRoute: l.ofRoute, inherited: true, prefix: l.prefix,
-		settings: slices.DeleteFunc(slices.Clone(l.settings), func(s setting) bool { return s.is(staysBehind) })}
-	made[l] = taken
-	if l == from.list || encloses(l, from.list) {
-		taken.settings = b.besides(taken.settings, v.list, l)
-	}
-	b.settle(taken)
-	if l.kind == atGroup && !l.ofRoute && strings.HasPrefix(l.prefix, from.prefix.String()) {
-		if inner, err := route.Parse(strings.TrimPrefix(l.prefix, from.prefix.String())); err == nil {
-			if prefix, err := v.prefix.Join(inner); err == nil {
-				b.fallback(group{at: l.at, kind: atGroup}, prefix, taken)
-			}
-		}
-	}
-	return taken
+	return ""
 }
 
-// encloses reports whether a list is around another one.
-func encloses(outer, l *list) bool {
-	for ; l != nil; l = l.outer {
-		if l == outer {
-			return true
-		}
+// variant tells the tags of versions apart that share their paths (RFC 9110, 8.8.1).
+func (t *terms) variant() string {
+	if t.versions.sharesPaths() {
+		return t.version
 	}
-	return false
+	return ""
 }
 
-// besides are the settings of an earlier version's list without those that the inheriting one's
-// own lists say otherwise.
-func (b *builder) besides(earlier []setting, own, against *list) (kept []setting) {
-	var mine []setting
-	stated := map[any][]*bool{} // by slot: whether the setting has an effect
-	for l := own; l != nil && !encloses(l, against); l = l.outer {
-		mine = append(mine, l.settings...)
-		for i := range l.settings {
-			stated[l.settings[i].slot] = append(stated[l.settings[i].slot], &l.used[i])
-		}
+// variesBy is the field of the request that chooses the version; "": none does.
+func (s *versionSet) variesBy() string {
+	switch {
+	case !s.sharesPaths():
+		return ""
+	case s.by.scheme.kind == byHeader:
+		return s.by.scheme.field
 	}
-	has := func(of any) bool {
-		for _, used := range stated[of] {
-			*used = true
-		}
-		return stated[of] != nil
-	}
-	for _, s := range earlier {
-		switch {
-		case s.slot == slotLimits:
-			kept = append(kept, s.within(mine))
-		case s.is(replaces) && has(s.slot), s.slot == slotPublicMethods && has(slotAccess):
-		default:
-			kept = append(kept, s)
-		}
-	}
-	return kept
+	return "Accept"
 }
 
-// within is a Limits setting that leaves what others name as it is.
-func (s setting) within(mine []setting) setting {
-	apply := s.apply
-	s.apply = func(b reporter, at place, t *terms) {
-		before, seats := t.limits, t.seats
-		apply(b, at, t)
-		for _, m := range mine {
-			if m.limits != nil {
-				m.limits.set(&t.limits, before)
-				if m.limits.AtOnce != 0 {
-					t.seats = seats
-				}
-			}
+// varies are the fields that choose, by edition.
+func (b *builder) varies() []string {
+	all := []string{""}
+	for _, s := range b.sets {
+		for _, e := range s.editions {
+			all = append(all, make([]string, max(0, int(e)+1-len(all)))...)
+			all[e] = s.variesBy()
 		}
 	}
-	return s
+	return all
+}
+
+// asking writes into the header of a request that it means a version.
+func (t *terms) asking(h http.Header) {
+	switch field := t.versions.variesBy(); field {
+	case "":
+	case "Accept":
+		h.Set("Accept", "application/json"+t.mediaParameter())
+		if h.Get("Content-Type") == "application/json" {
+			h.Set("Content-Type", "application/json"+t.mediaParameter())
+		}
+	default:
+		h.Set(field, t.version)
+	}
+}
+
+// raises is the kind of problem for a version that is not there; nil where there are none.
+func (s *versionSet) raises() *problem.Kind {
+	if s == nil {
+		return nil
+	}
+	return [...]*problem.Kind{problem.VersionUnknown, problem.VersionInvalid, problem.VersionNotAcceptable}[s.by.scheme.kind]
+}
+
+// refuse says that a request means a version that is not there.
+func (s *versionSet) refuse(as table.Resolution, path string) error {
+	served := strings.Join(s.names, ", ")
+	kind, where := s.raises(), "The field "+s.variesBy()
+	if as.Outcome == table.OtherContent {
+		kind, where = problem.UnsupportedMedia, "The Content-Type"
+	}
+	var p *problem.Problem
+	switch asked := clip.Text(as.Path, 64); {
+	case asked == "":
+		p = kind.Newf("%s names no version of %s; served are %s.", where, path, served)
+	case slices.Contains(s.withdrawn, asked):
+		p = kind.Newf("%s names version %s of %s, which was withdrawn; served are %s.", where, asked, path, served)
+	case slices.Contains(s.names, asked):
+		p = kind.Newf("The content is of version %s, and another one is asked for.", asked)
+	default:
+		p = kind.Newf("%s names version %s of %s, which there is not; served are %s.", where, asked, path, served)
+	}
+	return p.With("versions", s.names)
 }

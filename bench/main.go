@@ -110,7 +110,8 @@ var lines = []struct {
 	{"Build of 10,000 routes, against parsing and walking by hand", buildTime},
 	{"Build of 10,000 routes, against ten times 1,000", buildLinear},
 	{"Build of ten versions of 1,000 routes that inherit, against ten times one", buildInheriting},
-	{"a path of one version of ten, 200 routes each, against one of 2,000", findVersion},
+	{"a path of one version of ten, 200 routes each, against one of 2,000", findVersionByPath},
+	{"the same where a header field chooses the version", findVersionByHeader},
 	{"memory for a route, in units of 1 KiB", buildMemory},
 	{"memory for a route in the table, in units of 300 bytes", tableMemory},
 }

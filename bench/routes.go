@@ -341,35 +341,67 @@ func buildInheriting(m meter) result {
 	return holds("", ten/one/10, 2, "%.1f ms to %.1f ms", one*1000, ten*1000)
 }
 
-// findVersion asks for paths in random order; what a version costs is its segment of the path.
-func findVersion(m meter) result {
-	const n = 200
-	finder := func(list []wicketway.Part, prefix func(i int) string, paths []string) func(int) {
-		api := build(list)
-		order := rand.New(rand.NewPCG(1, 2)).Perm(10 * n)
-		requests := make([]*http.Request, len(order))
-		for i, k := range order {
-			requests[i] = httptest.NewRequest("GET", prefix(k)+paths[k%len(paths)], nil)
-		}
-		w := &page{header: http.Header{}}
-		for _, r := range requests {
-			w.status = 0
-			if api.ServeHTTP(w, r); w.status == http.StatusNotFound {
-				panic(r.URL.Path + " is not found")
+// findVersionByPath looks paths up in random order; what a version costs is its segment of the path.
+func findVersionByPath(m meter) result { return findVersion(m, false) }
+
+// findVersionByHeader does so where the versions share their paths.
+func findVersionByHeader(m meter) result { return findVersion(m, true) }
+
+func findVersion(m meter, byHeader bool) result {
+	var ten, one table.Builder
+	const field, n = "Api-Version", 200
+	choice := table.Choice{Field: field}
+	var asked, plain []*http.Request
+	add := func(to *table.Builder, prefix string, edition int32, of routeTable) {
+		for _, text := range of.templates {
+			template, err := route.Parse(prefix + text)
+			if err != nil {
+				panic(err)
 			}
-		}
-		return func(times int) {
-			for i := range times {
-				clear(w.header)
-				w.body.Reset()
-				api.ServeHTTP(w, requests[i%len(requests)])
-			}
+			to.Add(table.Route{Method: "GET", Template: template, Edition: edition})
 		}
 	}
 	few, many := routes(n), routes(10*n)
-	ratio, a, b := m.compare(cpu, finder(inheriting(n), func(i int) string { return "/v" + strconv.Itoa(i/n+1) }, few.paths),
-		finder([]wicketway.Part{wicketway.Version("v1", parts(10*n)...)}, func(int) string { return "/v1" }, many.paths))
+	for v := range 10 {
+		name := "v" + strconv.Itoa(v+1)
+		prefix, header, edition := "/"+name, http.Header(nil), int32(0)
+		if byHeader {
+			prefix, header, edition = "", http.Header{field: {name}}, ten.NewEdition()
+			choice.Names, choice.Editions = append(choice.Names, name), append(choice.Editions, edition)
+		}
+		add(&ten, prefix, edition, few)
+		for _, path := range few.paths {
+			r := httptest.NewRequest("GET", prefix+path, nil)
+			r.Header = header
+			asked = append(asked, r)
+		}
+	}
+	if byHeader {
+		ten.AddChoice(choice)
+	}
+	add(&one, "/v1", 0, many)
+	for _, path := range many.paths {
+		plain = append(plain, httptest.NewRequest("GET", "/v1"+path, nil))
+	}
+	ratio, a, b := m.compare(cpu, resolver(ten.Tables(), asked), resolver(one.Tables(), plain))
 	return holds("", ratio, 1.2, "%.0f ns to %.0f ns", a, b)
+}
+
+// resolver looks requests up in random order.
+func resolver(in *table.Tables, requests []*http.Request) func(times int) {
+	shuffled := make([]*http.Request, len(requests))
+	for i, k := range rand.New(rand.NewPCG(1, 2)).Perm(len(requests)) {
+		shuffled[i] = requests[k]
+	}
+	var match table.Match
+	return func(times int) {
+		for i := range times {
+			r := shuffled[i%len(shuffled)]
+			if in.Resolve(r.Method, r.URL, r.Header, &match).Outcome != table.Found {
+				panic(r.URL.Path + " is not found")
+			}
+		}
+	}
 }
 
 func buildMemory(meter) result {

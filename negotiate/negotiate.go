@@ -3,6 +3,7 @@
 package negotiate
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -90,6 +91,50 @@ func MediaType(accept []string, offers ...string) string {
 		}
 	}
 	return best
+}
+
+// Parameter chooses among the values that the server offers for a parameter of media types, such as
+// version. The range of the highest quality decides; one without the parameter takes whatever the
+// server means by that, which is the value "", and of equal ones comes after those that name an
+// offer, which are taken in the server's order. Where all name something else it is not ok, and the
+// value is the first of those.
+func Parameter(accept []string, name string, offers ...string) (value string, ok bool) {
+	best, bestQ, bestRank := "", 0, 0
+	lost := ""
+	eachItem(accept, func(_, params string) {
+		asked, has := parameter(params, name)
+		rank, q := len(offers)+1, quality(params)
+		if q == 0 {
+			return
+		}
+		if has {
+			if rank = slices.Index(offers, asked) + 1; rank == 0 {
+				lost = cmp.Or(lost, asked, `""`)
+				return
+			}
+		}
+		if q > bestQ || q == bestQ && rank < bestRank {
+			best, bestQ, bestRank = asked, q, rank
+		}
+	})
+	if bestQ == 0 && lost != "" {
+		return lost, false
+	}
+	return best, true
+}
+
+// parameter finds the first parameter of a name, and takes its value out of quotes.
+func parameter(params, name string) (value string, has bool) {
+	split(params, ';', func(param string) {
+		n, v, _ := strings.Cut(strings.Trim(param, " \t"), "=")
+		if !has && strings.EqualFold(n, name) {
+			value, has = v, true
+		}
+	})
+	if len(value) > 1 && value[0] == '"' && value[len(value)-1] == '"' {
+		value = strings.ReplaceAll(value[1:len(value)-1], `\`, "")
+	}
+	return value, has
 }
 
 // hasOwnParameter reports whether there is a parameter other than the weight and the

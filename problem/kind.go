@@ -168,11 +168,18 @@ var (
 	VersionUnknown = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").
 			Means("The member versions lists those that are served.").
 			Carries("versions", []string{"v1", "v2"})
+	VersionInvalid = BadRequest.Define(http.StatusBadRequest, "version-invalid", "The field names no version of the API").
+			Means("The member versions lists those that are served.").
+			Carries("versions", []string{"v1", "v2"})
 	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed",
 		"The method does not apply here").Means("The field Allow lists the methods that do.")
 	NotAcceptable = Define(http.StatusNotAcceptable, "not-acceptable", "No format that is accepted is offered").
 			Means("The member offered lists the media types that are.").
 			Carries("offered", []string{"application/json", "text/csv"})
+	VersionNotAcceptable = NotAcceptable.Define(http.StatusNotAcceptable, "version-not-acceptable",
+		"No version that is accepted is served").
+		Means("The member versions lists those that are served, for the parameter version of media types.").
+		Carries("versions", []string{"v1", "v2"})
 	BodyTimeout = Define(http.StatusRequestTimeout, "body-timeout",
 		"The body did not arrive in time").Means("The connection is closed. The request may be sent again, faster.")
 	BodyTooLarge = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").

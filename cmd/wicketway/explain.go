@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -19,7 +20,8 @@ import (
 )
 
 func explainCommand() *cobra.Command {
-	return aboutAPI("explain METHOD PATH PACKAGE",
+	var fields []string
+	c := aboutAPI("explain METHOD PATH PACKAGE",
 		"Say what would happen to a request: route, values, chain, access, inputs",
 		func(d wicketway.Description, args []string) (answering, error) {
 			target, err := url.ParseRequestURI(args[1])
@@ -30,16 +32,27 @@ func explainCommand() *cobra.Command {
 			if err != nil {
 				return answering{}, checked(err)
 			}
-			e := t.explain(strings.ToUpper(args[0]), target, nil)
+			header := http.Header{}
+			for _, f := range fields {
+				name, value, ok := strings.Cut(f, ":")
+				if !ok {
+					return answering{}, fmt.Errorf("%q is no header field: write NAME: VALUE", f)
+				}
+				header.Add(strings.TrimSpace(name), strings.TrimSpace(value))
+			}
+			e := t.explain(strings.ToUpper(args[0]), target, header)
 			return answering{data: e, print: e.print}, nil
 		})
+	c.Flags().StringArrayVarP(&fields, "header", "H", nil, "a header field of the request, NAME: VALUE; can be given again")
+	return c
 }
 
 // A described API finds routes as the API itself does, by the same table.
 type described struct {
 	wicketway.Description
-	table   *table.Table
-	groupOf []int // by number in the table
+	table   *table.Tables
+	groupOf []int                    // by number in the table
+	choices map[string]*table.Choice // by their prefix; those of versions that share their paths
 }
 
 func newDescribed(d wicketway.Description) (described, error) {
@@ -56,19 +69,63 @@ func newDescribed(d wicketway.Description) (described, error) {
 		policies[p.String()] = p
 	}
 	for _, r := range d.Routes {
-		of := table.Route{Method: r.Method, Template: parse(r.Path), Slash: policies[r.Slashes], Files: r.Files}
+		of := table.Route{Method: r.Method, Template: parse(r.Path), Slash: policies[r.Slashes], Files: r.Files,
+			Edition: t.edition(&b, r.Chosen, r.Version)}
 		if r.Formats != nil {
 			of.Suffixes = r.Formats.Suffixes
 		}
-		b.Add(of)
-	}
-	for i, g := range d.Groups {
-		if i > 0 && b.AddGroup(parse(g.Path)) == len(t.groupOf) {
-			t.groupOf = append(t.groupOf, i)
+		n, _ := b.Add(of)
+		if c := r.Chosen; c != nil && of.Edition == 0 && c.Default == r.Version {
+			b.AddForm(n, parse(c.Under+strings.TrimPrefix(r.Path, c.Under+"/"+r.Version)))
 		}
 	}
-	t.table = b.Table()
+	for i, g := range d.Groups {
+		edition := int32(0)
+		if g.Version != "" {
+			edition = t.edition(&b, g.Chosen, g.Version)
+		}
+		prefix := route.Template{}
+		if g.Path != "/" {
+			prefix = parse(g.Path)
+		}
+		n := 0
+		if i > 0 {
+			if n = b.AddGroup(prefix, edition); n == len(t.groupOf) {
+				t.groupOf = append(t.groupOf, i)
+			}
+		}
+		if c := g.Chosen; c != nil && g.Version == "" && t.choices[c.Under] != nil {
+			t.choices[c.Under].Prefix, t.choices[c.Under].Group = prefix, int32(n)
+		}
+	}
+	for _, c := range t.choices {
+		b.AddChoice(*c)
+	}
+	t.table = b.Tables()
 	return t, errors.Join(errs...)
+}
+
+// edition is the number of a version in the table; 0 where its path tells it.
+func (t *described) edition(b *table.Builder, chosen *wicketway.ChosenInfo, version string) int32 {
+	if chosen == nil || chosen.By == wicketway.Path.String() {
+		return 0
+	}
+	c := t.choices[chosen.Under]
+	if c == nil {
+		field, _ := strings.CutPrefix(chosen.By, "header ")
+		if chosen.By == wicketway.MediaType.String() {
+			field = ""
+		}
+		c = &table.Choice{Field: field, Names: chosen.Served, Default: slices.Index(chosen.Served, chosen.Default)}
+		for range chosen.Served {
+			c.Editions = append(c.Editions, b.NewEdition())
+		}
+		if t.choices == nil {
+			t.choices = map[string]*table.Choice{}
+		}
+		t.choices[chosen.Under] = c
+	}
+	return c.Editions[slices.Index(c.Names, version)]
 }
 
 // An explanation is what would happen to a request.
@@ -90,6 +147,9 @@ type explanation struct {
 	Group    string                     `json:"group,omitzero"`
 	Location string                     `json:"location,omitzero"` // where the caller is sent instead
 	Near     []string                   `json:"near,omitempty"`    // what was meant perhaps
+	// Chosen says between which versions there is a choice, where the request names none that is
+	// there.
+	Chosen *wicketway.ChosenInfo `json:"chosen,omitzero"`
 }
 
 type value struct {
@@ -119,17 +179,25 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 	switch to.Outcome {
 	case table.Malformed:
 		e.Status = http.StatusBadRequest
+	case table.NoEdition, table.OtherContent:
+		e.Status, e.Chosen = http.StatusBadRequest, g.Chosen
+		if g.Chosen.By == wicketway.MediaType.String() {
+			e.Status = http.StatusNotAcceptable
+		}
+		if to.Outcome == table.OtherContent {
+			e.Status = http.StatusUnsupportedMediaType
+		}
 	case table.Redirected:
 		e.Status, e.Location = http.StatusPermanentRedirect, to.Path
 	case table.OtherMethods:
-		e.Status, e.Allow = http.StatusMethodNotAllowed, t.table.Allowed(t.table.AllEscaped(cmp.Or(to.Path,
-			route.Escaped(target))))
+		e.Status, e.Allow = http.StatusMethodNotAllowed, t.table.Allowed(t.table.AllAt(cmp.Or(to.Path,
+			route.Escaped(target)), &m, to.Preflight > 0))
 		if method == http.MethodOptions {
 			e.Status = http.StatusNoContent
 		}
 	default:
 		e.Status = http.StatusNotFound
-		for _, i := range t.table.Near(method, target.Path) {
+		for _, i := range t.table.Edition(&m).Near(method, target.Path) {
 			e.Near = append(e.Near, methodName(t.Routes[i].Method)+" "+t.Routes[i].Path)
 		}
 	}
@@ -144,7 +212,7 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL) {
 	for i, name := range template.Names() {
 		e.Values = append(e.Values, value{name, m.Value(i)})
 	}
-	for _, i := range t.table.All(target.Path, target.RawPath) {
+	for _, i := range t.table.Edition(m).All(target.Path, target.RawPath) {
 		if other := t.Routes[i]; i != int(m.Route) {
 			e.Beaten = append(e.Beaten, beaten{methodName(other.Method) + " " + other.Path, why(r, other, e.Method),
 				other.At})
@@ -200,6 +268,9 @@ func (e explanation) print(out io.Writer) {
 		for i, text := range e.Near {
 			line(first(i, "did you mean"), "%s", text)
 		}
+		if c := e.Chosen; c != nil {
+			line("version", "none that is served; by %s there are %s", c.By, strings.Join(c.Served, ", "))
+		}
 		line("in the group", "%s", e.Group)
 		e.printChain(line, -1)
 		return
@@ -213,7 +284,7 @@ func (e explanation) print(out io.Writer) {
 		line("summary", "%s", r.Summary)
 	}
 	if r.Version != "" {
-		line("version", "%s", r.Version)
+		line("version", "%s", r.Version+chosenBy(r.Chosen, r.Version))
 	}
 	if e := r.Retirement; e != nil {
 		var says []string
@@ -289,6 +360,18 @@ func (e explanation) print(out io.Writer) {
 	for i, f := range r.Raises {
 		line(first(i, "fails"), "%d %s\t%s\t%s", f.Status, f.Code, f.Title, by(f.By))
 	}
+}
+
+// chosenBy says how a version is chosen.
+func chosenBy(c *wicketway.ChosenInfo, version string) string {
+	text := ", chosen by " + c.By
+	if c.By == wicketway.MediaType.String() {
+		text += ": application/json;version=" + version
+	}
+	if c.Default == version {
+		text += ", and by default"
+	}
+	return text
 }
 
 // printChain lists the links, with the guard before the link that it comes before.

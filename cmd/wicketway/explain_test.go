@@ -25,8 +25,8 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 	one := func(of ...string) string { return of[random.IntN(len(of))] }
 	segments := []string{"/a", "/b", "/{x}", "/a{x}", "/{x}.{y}", "/a%2Fb", "/"}
 	requested := []string{"/a", "/b", "/c", "/ab", "/a.b", "/a%2Fb", "/", "//", "/.", "/..", "/%2e%2e", "/v1", "/problems", "/é"}
-	outcomes := map[int]int{}
-	for range 400 {
+	outcomes, versions := map[int]int{}, map[string]int{}
+	for range 1600 {
 		served := ""
 		mark := func(name string) wicketway.Setting {
 			return wicketway.Chain(wicketway.Wrap(name, func(next http.Handler) http.Handler {
@@ -45,6 +45,7 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 				line := one("GET", "GET", "POST", "PUT", "HEAD", "OPTIONS", "*") + " " + path
 				parts = append(parts, wicketway.Handle(line, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 					_, served = wicketway.RoutePattern(r.Context())
+					served += wicketway.VersionOf(r.Context())
 				}), wicketway.Slashes(wicketway.Slash(random.IntN(3)))))
 			}
 			return parts
@@ -52,9 +53,12 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 		group := func(name, prefix string) wicketway.Part {
 			return wicketway.At(prefix, append(routes(3), mark(name))...)
 		}
+		by := []wicketway.VersionScheme{wicketway.Path, wicketway.Header("Edition"), wicketway.MediaType}[random.IntN(3)]
 		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(routes(4),
 			mark("root"), group("one", "/a"), group("two", one("/a/b", "/b", "/{g}")),
-			wicketway.Version("v1", append(routes(3), mark("three"))...))...)
+			wicketway.At(one("/a", "/c", "/c", "/c"), wicketway.VersionBy(by, one("", "v1", "v2")), mark("three"),
+				wicketway.Version("v1", append(routes(3), mark("four"))...),
+				wicketway.Version("v2", append(routes(2), mark("five"), wicketway.Inherit("v1"))...)))...)
 		if err != nil {
 			continue // they clash
 		}
@@ -63,7 +67,7 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 			t.Fatal(err)
 		}
 		for range 40 {
-			method, path := one("GET", "GET", "POST", "PUT", "HEAD", "OPTIONS", "DELETE"), ""
+			method, path := one("GET", "GET", "POST", "PUT", "HEAD", "OPTIONS", "DELETE"), one("", "/c", "/c/v1", "/c/v2")
 			for range 1 + random.IntN(4) {
 				path += one(requested...)
 			}
@@ -77,6 +81,10 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 				r.Header.Set("Origin", "https://canal.example")
 				r.Header.Set("Access-Control-Request-Method", one("GET", "PUT"))
 			}
+			if version := one("v1", "v2", "v2", "v9"); random.IntN(3) > 0 {
+				r.Header.Set("Edition", version)
+				r.Header.Set("Accept", "text/*;version="+version)
+			}
 			served = ""
 			w := httptest.NewRecorder()
 			api.ServeHTTP(w, r)
@@ -87,7 +95,8 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 			}
 			said, did := fmt.Sprint(e.Status, strings.Join(e.Allow, ", "), e.Location, passed), ""
 			if e.Route != nil {
-				said = fmt.Sprint(e.Route.Path, passed)
+				said = fmt.Sprint(e.Route.Path+e.Route.Version, passed)
+				versions[fmt.Sprint(by, e.Route.Version)]++
 				did = fmt.Sprint(served, w.Header()["Passed"])
 				if e.Route.Path == "/problems/{code}" {
 					continue
@@ -105,7 +114,12 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 			}
 		}
 	}
-	for _, status := range []int{204, 308, 404, 405} {
+	for _, found := range []string{"pathv1", "pathv2", "header Editionv1", "header Editionv2", "media typev1", "media typev2"} {
+		if versions[found] < 15 {
+			t.Errorf("of %s only %d routes were found", found, versions[found])
+		}
+	}
+	for _, status := range []int{204, 308, 400, 404, 405, 406} {
 		if outcomes[status] < 50 {
 			t.Errorf("only %d answers were %d", outcomes[status], status)
 		}

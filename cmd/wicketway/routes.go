@@ -78,7 +78,7 @@ func matching(d wicketway.Description, path string) []wicketway.Facts {
 	var found []wicketway.Facts
 	t, err := newDescribed(d)
 	if err == nil {
-		for _, i := range t.table.All(path, "") {
+		for _, i := range t.table.AllAt(path, nil, true) {
 			found = append(found, d.Routes[i])
 		}
 	}
@@ -118,6 +118,29 @@ func printRoutes(out io.Writer, routes []wicketway.Facts) {
 		}
 	}
 	fmt.Fprintln(out)
+	printChoices(out, routes)
+}
+
+// printChoices says how requests choose between versions, where that is not by the path alone.
+func printChoices(out io.Writer, routes []wicketway.Facts) {
+	var said []string
+	for _, r := range routes {
+		c := r.Chosen
+		if c == nil || c.By == wicketway.Path.String() && c.Default == "" && c.Withdrawn == nil {
+			continue
+		}
+		text := "versions under " + c.Under + "/ are chosen by " + c.By
+		if c.Default != "" {
+			text += ", and by default " + c.Default
+		}
+		if c.Withdrawn != nil {
+			text += "; withdrawn: " + strings.Join(c.Withdrawn, ", ")
+		}
+		if !slices.Contains(said, text) {
+			said = append(said, text)
+			fmt.Fprintln(out, text)
+		}
+	}
 }
 
 // fromEarlier says what a route has to do with an earlier version.

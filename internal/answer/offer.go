@@ -65,14 +65,19 @@ func (c *Choice) Suffixes() (names []string) {
 	return names
 }
 
-// calling is the choice where JSON has another media type.
-func (c *Choice) calling(media string) *Choice {
-	if c == nil || c.json() < 0 {
+// calling is the choice where JSON has another media type, and all have a parameter.
+func (c *Choice) calling(media, parameter string) *Choice {
+	if c == nil {
 		return c
 	}
 	own := *c
 	own.Offers, own.medias = slices.Clone(c.Offers), nil
-	own.Offers[c.json()].Media = media
+	if json := c.json(); json >= 0 && media != "" {
+		own.Offers[json].Media = media
+	}
+	for i := range own.Offers {
+		own.Offers[i].Media += parameter
+	}
 	return NewChoice(own)
 }
 

@@ -180,11 +180,7 @@ func (s *Stream) begin() {
 	h := s.w.Header()
 	addFields(h, s.Header)
 	varyByAccept(h)
-	if s.Form == StreamArray && s.Plan.Media != "" {
-		h["Content-Type"] = s.Plan.header
-	} else {
-		h["Content-Type"] = []string{StreamMedia[s.Form]}
-	}
+	h["Content-Type"] = s.Plan.Choice.Offers[s.Form].header
 	if s.Form == StreamEvents && h["Cache-Control"] == nil {
 		h["Cache-Control"] = []string{"no-store"}
 	}

@@ -41,6 +41,8 @@ type Config struct {
 	Status      int // 0: 200, or 204 where there is no value
 	Choice      *Choice
 	Media       string // "": application/json
+	Parameter   string // that every media type has: ;version=v2
+	Variant     string // what else makes the tags of one value differ
 	Envelope    string
 	Conditional bool
 	OmitNull    bool
@@ -62,9 +64,10 @@ func Compile(t reflect.Type, c Config) *Plan {
 		development: c.Development,
 		header:      contentTypeJSON,
 	}
-	if c.Media != "" {
-		p.header = []string{c.Media}
-		p.Choice = c.Choice.calling(c.Media)
+	if c.Media != "" || c.Parameter != "" {
+		p.Media += c.Parameter
+		p.header = []string{p.Media}
+		p.Choice = c.Choice.calling(c.Media, c.Parameter)
 	}
 	if c.Envelope != "" {
 		quoted, _ := jsontext.AppendQuote(nil, c.Envelope) // it is valid UTF-8
@@ -78,7 +81,7 @@ func Compile(t reflect.Type, c Config) *Plan {
 		c.Mistake("Answers: %d has no content (RFC 9110, 15.3), but the output is %s: use wicketway.None", c.Status, t)
 	}
 	p.Status = cmp.Or(p.Status, http.StatusOK)
-	p.vary()
+	p.vary(c.Variant)
 	p.encode, p.options = c.Encoders.encoder(t), json.Deterministic(c.Conditional) // the same value has the same bytes
 	var err error
 	if p.Schema, err = c.Schemas.Type(t); err != nil {
@@ -96,9 +99,9 @@ func Compile(t reflect.Type, c Config) *Plan {
 
 // vary notes what makes the tags of one value differ: its format, the version of that, and
 // the envelope.
-func (p *Plan) vary() {
+func (p *Plan) vary(more string) {
 	variant := func(parts ...string) string {
-		text := strings.Join(parts, "\x00")
+		text := strings.Join(append(parts, more), "\x00")
 		if strings.Trim(text, "\x00") == "" {
 			return ""
 		}

@@ -9,7 +9,7 @@ import (
 	"github.com/wicketway/wicketway/route"
 )
 
-// clashes compares route n with the earlier ones of its shape. Two templates
+// clashes compares form n with the earlier ones of its shape. Two templates
 // can be of equal rank only where their shapes are equal, so that only few
 // need a closer look. The same template may stand under several methods; two that
 // merely overlap may not where one request could be for both.
@@ -17,17 +17,21 @@ func (b *Builder) clashes(n int) []Clash {
 	if b.shapes == nil {
 		b.shapes = map[string][]int{}
 	}
-	later := b.routes[n]
-	shape := shapeOf(later.Template)
+	of, template := b.forms[n].route, b.forms[n].template
+	later := &b.routes[of]
+	shape := shapeOf(template)
 	var found []Clash
 	for _, i := range b.shapes[shape] {
-		earlier := &b.routes[i]
-		same := earlier.Method == later.Method
-		if !same && (!methodsMeet(earlier.Method, later.Method) || sameForm(earlier.Template, later.Template)) {
+		earlier, other := &b.routes[b.forms[i].route], b.forms[i].template
+		if earlier.Edition != later.Edition && earlier.Edition != 0 && later.Edition != 0 {
 			continue
 		}
-		if overlap(earlier.Template, later.Template) {
-			found = append(found, Clash{Earlier: i, Later: n})
+		same := earlier.Method == later.Method
+		if !same && (!methodsMeet(earlier.Method, later.Method) || sameForm(other, template)) {
+			continue
+		}
+		if overlap(other, template) {
+			found = append(found, Clash{Earlier: b.forms[i].route, Later: of})
 		}
 	}
 	b.shapes[shape] = append(b.shapes[shape], n)

@@ -15,6 +15,9 @@ type Match struct {
 	// Group is the deepest group whose prefix the path has, by the number that
 	// Builder.AddGroup gave; set only where nothing was found.
 	Group int32
+	// Edition is the number of the one that the request means, from 1, or less than that: 0 where
+	// there is no choice, and where it means none that is there one of the choice, negative.
+	Edition int32
 	// Suffix is the name of a format that Resolve took from the end of the path.
 	Suffix string
 	path   string
@@ -49,6 +52,10 @@ const (
 	Malformed
 	// Redirected: another path has a route. Find never says so, Resolve does.
 	Redirected
+	// NoEdition: the request means none that is there, as Tables say.
+	NoEdition
+	// OtherContent: its content is of an edition that is not there, or not the one that is asked for.
+	OtherContent
 )
 
 // Find looks for the most specific route for a method and a path, given as

@@ -23,6 +23,9 @@ func (t *Table) Near(method, path string) []int {
 	type candidate struct{ route, distance int }
 	var found []candidate
 	for i, r := range t.routes {
+		if r.edition != 0 && r.edition != t.edition {
+			continue
+		}
 		d := templateDistance(r.template, path)
 		if r.method != method && r.method != AnyMethod {
 			d++

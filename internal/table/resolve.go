@@ -37,7 +37,8 @@ type Resolution struct {
 	// passes; 0: there is none.
 	Preflight int32
 	// Path is escaped: where the caller is to be sent, if the outcome is Redirected, and
-	// what a preflight is answered for, where that is not the path of the request.
+	// what a preflight is answered for, where that is not the path of the request. With NoEdition
+	// and OtherContent it is what was asked for.
 	Path string
 }
 
@@ -112,7 +113,7 @@ func (t *Table) nearby(method string, u *url.URL, h map[string][]string, m *Matc
 	if len(asked) > longestLocation || !strings.HasPrefix(asked, "/") {
 		return Resolution{Outcome: outcome}
 	}
-	preflight := method == "OPTIONS" && h["Origin"] != nil && h["Access-Control-Request-Method"] != nil
+	preflight := isPreflight(method, h)
 	if preflight {
 		method = h["Access-Control-Request-Method"][0]
 		if outcome == OtherMethods {
@@ -124,6 +125,11 @@ func (t *Table) nearby(method string, u *url.URL, h map[string][]string, m *Matc
 		return Resolution{Outcome: outcome} // no template ends in a slash, so none can be meant
 	}
 	return t.meant(method, asked, clean, preflight, m, outcome)
+}
+
+// isPreflight reports whether a request asks about another one (the Fetch standard, 3.3.5).
+func isPreflight(method string, h map[string][]string) bool {
+	return method == "OPTIONS" && h["Origin"] != nil && h["Access-Control-Request-Method"] != nil
 }
 
 // meant looks for the route of the clean path, and of the one with or without a slash.

@@ -18,6 +18,9 @@ type Route struct {
 	Files    bool // it serves files, so whether a path leads to one is seen later
 	// Suffixes are the names of formats that may stand behind a dot at the end of its path.
 	Suffixes []string
+	// Edition is one that AddChoice has given, if the route is for those who choose it alone; else
+	// 0.
+	Edition int32
 }
 
 // kept is what a table keeps of a route for when a search has found nothing.
@@ -27,34 +30,46 @@ type kept struct {
 	slash    Slash
 	textual  bool // its last segment has text of its own
 	suffixes []string
+	edition  int32
 }
 
 // A Builder collects routes and groups for a [Table]. The zero Builder is empty and
 // ready. It is not safe for concurrent use.
 type Builder struct {
-	routes   []added
-	groups   []route.Template
-	shapes   map[string][]int // the routes of each shape and method
+	routes   []Route
+	forms    []form
+	groups   []grouped
+	shapes   map[string][]int // the forms of each shape
 	groupsOf map[string][]int // the groups of each shape
+	choices  []Choice
+	editions int32
+}
+
+// A form is a template of a route, which may have several.
+type form struct {
+	route    int
+	template route.Template
+	clashed  bool
+}
+
+// A grouped prefix is that of a group, for those who choose an edition or, where it is 0, for all.
+type grouped struct {
+	prefix  route.Template
+	edition int32
 }
 
 // Grow makes room for n more routes.
 func (b *Builder) Grow(n int) {
-	b.routes = slices.Grow(b.routes, n)
+	b.routes, b.forms = slices.Grow(b.routes, n), slices.Grow(b.forms, n)
 	if b.shapes == nil {
 		b.shapes = make(map[string][]int, n)
 	}
 }
 
-// textual reports whether the last segment of the template has text.
-func (r *Route) textual() bool {
-	segments := r.Template.Segments()
+// textual reports whether the last segment of a template has text.
+func textual(t route.Template) bool {
+	segments := t.Segments()
 	return slices.ContainsFunc(segments[len(segments)-1].Texts, func(text string) bool { return text != "" })
-}
-
-type added struct {
-	Route
-	clashed bool
 }
 
 // A Clash is two routes of equal rank that one request could match.
@@ -66,19 +81,26 @@ type Clash struct {
 // 1, and so on. A route that clashes with earlier ones is left out; the clashes
 // say with which.
 func (b *Builder) Add(r Route) (int, []Clash) {
-	n := len(b.routes)
-	b.routes = append(b.routes, added{r, false})
-	clashes := b.clashes(n)
-	b.routes[n].clashed = clashes != nil
-	return n, clashes
+	b.routes = append(b.routes, r)
+	n := len(b.routes) - 1
+	return n, b.AddForm(n, r.Template)
 }
 
-// AddGroup puts the prefix of a group into the table and returns the group's number: 1 for
-// the first, since 0 is the whole API. A prefix that is there already keeps its number.
-func (b *Builder) AddGroup(prefix route.Template) int {
+// AddForm gives a route another template, with the same parameters.
+func (b *Builder) AddForm(n int, template route.Template) []Clash {
+	b.forms = append(b.forms, form{route: n, template: template})
+	clashes := b.clashes(len(b.forms) - 1)
+	b.forms[len(b.forms)-1].clashed = clashes != nil
+	return clashes
+}
+
+// AddGroup puts the prefix of a group into the table, in one edition or, where that is 0, in all,
+// and returns the group's number: 1 for the first, since 0 is the whole API. A prefix that is there
+// already keeps its number.
+func (b *Builder) AddGroup(prefix route.Template, edition int32) int {
 	shape := shapeOf(prefix)
 	for _, i := range b.groupsOf[shape] {
-		if sameForm(b.groups[i], prefix) {
+		if b.groups[i].edition == edition && sameForm(b.groups[i].prefix, prefix) {
 			return i + 1
 		}
 	}
@@ -86,7 +108,7 @@ func (b *Builder) AddGroup(prefix route.Template) int {
 		b.groupsOf = map[string][]int{}
 	}
 	b.groupsOf[shape] = append(b.groupsOf[shape], len(b.groups))
-	b.groups = append(b.groups, prefix)
+	b.groups = append(b.groups, grouped{prefix, edition})
 	return len(b.groups)
 }
 
@@ -118,4 +140,8 @@ type Table struct {
 	suffixes map[string]bool
 	// ties says that siblings of equal rank with text and parameters can fit one segment.
 	ties bool
+	// edition is the one that it is of; 0: the routes that are in all.
+	edition int32
+	// top is the group of the edition that is the whole API; 0: none.
+	top int32
 }

@@ -123,35 +123,58 @@ func (b *branch) text(s segment.Segment) *branch {
 	return c
 }
 
-// Table makes the table. The Builder can go on to grow; tables made before do
-// not change.
-func (b *Builder) Table() *Table {
+// Table makes the table of what is in no edition. The Builder can go on to grow; tables made before
+// do not change.
+func (b *Builder) Table() *Table { return b.table(0, nil, b.keep()) }
+
+// keep is what all tables keep of the routes.
+func (b *Builder) keep() []kept {
+	all := make([]kept, len(b.routes))
+	for i, r := range b.routes {
+		all[i] = kept{r.Method, r.Template.String(), r.Slash, textual(r.Template), r.Suffixes, r.Edition}
+	}
+	return all
+}
+
+// table makes the table of one edition, below the prefix of its choice.
+func (b *Builder) table(edition int32, below []segment.Segment, routes []kept) *Table {
 	t := &Table{
-		routes: make([]kept, len(b.routes)),
-		long:   map[uint32]string{},
-		ends:   make([]end, 1),
+		routes:  routes,
+		long:    map[uint32]string{},
+		ends:    make([]end, 1),
+		edition: edition,
 	}
 	root := &branch{}
-	for i, r := range b.routes {
-		t.routes[i] = kept{r.Method, r.Template.String(), r.Slash, r.textual(), r.Suffixes}
+	for _, f := range b.forms {
+		r := &b.routes[f.route]
+		segments := f.template.Segments()
+		if f.clashed || r.Edition != 0 && r.Edition != edition || !canBeBelow(below, segments) {
+			continue
+		}
 		for _, name := range r.Suffixes {
 			if t.suffixes == nil {
 				t.suffixes = map[string]bool{}
 			}
 			t.suffixes[name] = true
 		}
-		if r.clashed {
-			continue
-		}
-		t.percent = t.percent || hasPercent(r.Template.Segments())
-		last := r.Template.Segments()[len(r.Template.Segments())-1]
+		t.percent = t.percent || hasPercent(segments)
+		last := segments[len(segments)-1]
 		t.slashed = t.slashed || last.Rest || last.Texts[0] == "" && last.IsText()
-		at := root.grow(r.Template.Segments())
-		at.end.of = append(at.end.of, entry{r.Method, int32(i), r.Files})
+		at := root.grow(segments)
+		at.end.of = append(at.end.of, entry{r.Method, int32(f.route), r.Files})
 	}
-	for i, prefix := range b.groups {
-		t.percent = t.percent || hasPercent(prefix.Segments())
-		root.grow(prefix.Segments()).end.group = int32(i + 1)
+	for _, of := range []int32{0, edition} { // the edition's own groups come instead of those of all
+		for i, g := range b.groups {
+			segments := g.prefix.Segments()
+			switch {
+			case g.edition != of:
+			case len(segments) == 0:
+				t.top = int32(i + 1)
+			default:
+				t.percent = t.percent || hasPercent(segments)
+				root.grow(segments).end.group = int32(i + 1)
+			}
+		}
 	}
 	t.add(node{get: -1})
 	t.lay(0, root)

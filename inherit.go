@@ -1,0 +1,317 @@
+package wicketway
+
+import (
+	"cmp"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
+)
+
+// Inherit stands in the list of a [Version] and takes over every route of an earlier version
+// that is not declared anew: one of the same method whose template differs in the names of
+// its parameters at the most. The earlier version stands beside this one, under the same prefix,
+// and may inherit itself.
+//
+// What this version's list says holds for inherited routes too: where both lists have a setting
+// of which the nearest wins, its own takes the place of the earlier one's (its guard replaces that
+// of the earlier list), and its chain comes first, without what it has by the same name. What
+// stands further in, on the route or on a group around it, travels with the route. State that a
+// middleware or a limit keeps is each version's own only where Wrap makes it.
+func Inherit(version string) Part {
+	return inheritPart{at: here(0), from: version}
+}
+
+type inheritPart struct {
+	at   place
+	from string
+}
+
+func (p inheritPart) part() place { return p.at }
+
+// Withdraw stands in a version that inherits, and takes one of the inherited routes back: requests
+// get 410 (RFC 9110, 15.5.11) and ErrWithdrawn, with a Link to the route in the version before
+// (predecessor-version, RFC 5829) where that has a path of its own. It passes the chain and the guard like any route of the version.
+func Withdraw(line string, settings ...Setting) Part {
+	return &routePart{at: here(0), what: handlerPart, line: line, settings: settings, withdrawn: true,
+		serve: func(t *target) endpoint { return withdrawn{t} }}
+}
+
+// Overrides says that a route takes the place of an inherited one. It is a mistake where nothing is
+// inherited that the route would replace, so that a slip in its line does not leave the old route
+// in place.
+func Overrides() Setting {
+	return setting{at: here(0), name: "Overrides", slot: slotOverrides, mode: replaces | onlyRoute, apply: func(reporter, place, *terms) {}}
+}
+
+// ErrWithdrawn is raised where a version no longer has what the version before has.
+var ErrWithdrawn = problem.Define(http.StatusGone, "withdrawn", "This version no longer has this").
+	Means("The field Link leads to the version before, which still has it.")
+
+// withdrawn is the endpoint of what was withdrawn.
+type withdrawn struct{ target *target }
+
+func (e withdrawn) serve(_ http.ResponseWriter, _ *http.Request, s *state) error {
+	t := e.target.terms()
+	p := ErrWithdrawn.Newf("Version %s has no %s any more; %s had it.", t.version, e.target.line(), e.target.lineage.from)
+	if t.edition > 0 { // its path is the same
+		return p
+	}
+	if before, err := route.Parse(e.target.lineage.before); err == nil {
+		names := before.Names()
+		path, err := before.Expand(func(name string) string { return s.match.Value(slices.Index(names, name)) })
+		if err == nil {
+			p.WithHeader("Link", "<"+path+`>; rel="predecessor-version"`)
+		}
+	}
+	return p
+}
+
+// A lineage says how a route goes back to an earlier version.
+type lineage struct {
+	from   string // the version that it was inherited from, or whose route it replaces
+	own    bool   // it stands here itself: it replaces an inherited route, or withdraws it
+	before string // the template of the route that was replaced or withdrawn
+	at     place  // of Inherit
+}
+
+// A versionRead is a version as it was read, for those that inherit from it.
+type versionRead struct {
+	name    string
+	under   string // the prefix of the group around it
+	prefix  route.Template
+	list    *list
+	inherit *inheritPart
+	routes  []*resolved // its own, then those it has inherited
+	state   inheritState
+}
+
+type inheritState uint8
+
+const (
+	notYet inheritState = iota
+	underWay
+	settled
+)
+
+// inherit gives versions the routes that they take over.
+func (b *builder) inherit() {
+	for _, v := range b.versions {
+		b.inheritInto(v)
+	}
+	for _, r := range b.routes {
+		l := r.list
+		if !l.ofRoute || l.inherited {
+			continue
+		}
+		for _, s := range l.settings {
+			if s.slot == slotOverrides && (r.lineage == nil || !r.lineage.own) {
+				b.mistake(s.at, "Overrides: %s: %s", r.line(), b.nothingInherited(r))
+			}
+		}
+	}
+	for _, r := range b.routes {
+		if r.part.withdrawn && r.lineage == nil {
+			b.mistake(r.at, "Withdraw: %s: %s", r.line(), b.nothingInherited(r))
+		}
+	}
+}
+
+// nothingInherited says why a route takes the place of none.
+func (b *builder) nothingInherited(r *resolved) string {
+	for _, v := range b.versions {
+		if v.inherit != nil && slices.Contains(v.routes, r) {
+			return fmt.Sprintf("%s, which is inherited at %s, has no such route", v.inherit.from, b.where(v.inherit.at))
+		}
+	}
+	return "it stands in no version that inherits"
+}
+
+func (b *builder) inheritInto(v *versionRead) {
+	if v.state != notYet || v.inherit == nil {
+		return
+	}
+	v.state = underWay
+	defer func() { v.state = settled }()
+	var own map[string]*resolved // by the shape of their lines
+	found := false
+	for _, from := range b.versions {
+		if from.name != v.inherit.from || from.under != v.under {
+			continue
+		}
+		found = true
+		if from.state == underWay {
+			b.mistake(v.inherit.at, "Inherit: %s inherits from %s, which inherits from it, at %s: leave one out", v.name, from.name, from.inherit.at)
+			continue
+		}
+		b.inheritInto(from)
+		if own == nil {
+			own = b.declaredIn(v)
+		}
+		lists := map[*list]*list{}
+		for _, r := range from.routes {
+			b.takeOver(r, from, v, own, lists)
+		}
+	}
+	if !found {
+		b.mistake(v.inherit.at, "Inherit: no version %s stands beside this one; there are %s", v.inherit.from, strings.Join(b.versionsBeside(v), ", "))
+	}
+}
+
+func (b *builder) versionsBeside(v *versionRead) (names []string) {
+	for _, other := range b.versions {
+		if other.under == v.under && !slices.Contains(names, other.name) {
+			names = append(names, other.name)
+		}
+	}
+	return names
+}
+
+// declaredIn are the routes that a version declares itself, by the shapes of their lines; it may have
+// been written as several groups.
+func (b *builder) declaredIn(v *versionRead) map[string]*resolved {
+	own := map[string]*resolved{}
+	for _, same := range b.versions {
+		if same.name == v.name && same.under == v.under {
+			for _, r := range same.routes {
+				if r.lineage == nil || r.lineage.own {
+					own[shapeOf(r, same)] = r
+				}
+			}
+		}
+	}
+	return own
+}
+
+// shapeOf is a route's line within its version, without the names of its parameters.
+func shapeOf(r *resolved, in *versionRead) string {
+	var shape strings.Builder
+	shape.WriteString(r.method + " ")
+	inside := false
+	for _, c := range []byte(strings.TrimPrefix(r.path, in.prefix.String())) {
+		if inside = inside && c != '}'; !inside || c == '+' {
+			shape.WriteByte(c)
+		}
+		inside = inside || c == '{'
+	}
+	return shape.String()
+}
+
+// takeOver gives a version one route of another one, unless it has its own.
+func (b *builder) takeOver(r *resolved, from, v *versionRead, own map[string]*resolved, lists map[*list]*list) {
+	if mine := own[shapeOf(r, from)]; mine != nil {
+		if mine.part.withdrawn && r.part.withdrawn {
+			b.mistake(mine.at, "Withdraw: %s: %s has withdrawn it already, at %s", mine.line(), from.name, r.at)
+		}
+		mine.lineage = &lineage{from: from.name, own: true, before: r.path, at: v.inherit.at}
+		return
+	}
+	within := cmp.Or(strings.TrimPrefix(r.path, from.prefix.String()), "/")
+	template, err := route.Parse(within)
+	if err == nil {
+		template, err = v.prefix.Join(template)
+	}
+	if err != nil {
+		b.mistake(v.inherit.at, "Inherit: %s at %s: %v", r.line(), r.at, err)
+		return
+	}
+	taken := &resolved{method: r.method, path: template.String(), names: template.Names(), at: r.at, part: r.part,
+		lineage: &lineage{from: from.name, at: v.inherit.at}}
+	if r.part.withdrawn && r.lineage != nil {
+		taken.lineage.before = r.lineage.before
+	}
+	taken.list = b.listUnder(r.list, from, v, lists)
+	v.routes = append(v.routes, taken)
+	b.routes = append(b.routes, taken)
+	b.templates = append(b.templates, template)
+	for l := taken.list; l != nil; l = l.outer {
+		l.routes++
+	}
+}
+
+// listUnder is a list of an earlier version as it holds in one that inherits.
+func (b *builder) listUnder(l *list, from, v *versionRead, made map[*list]*list) *list {
+	for outer := v.list; outer != nil; outer = outer.outer {
+		if l == outer {
+			return v.list
+		}
+	}
+	if made[l] != nil {
+		return made[l]
+	}
+	taken := &list{outer: b.listUnder(l.outer, from, v, made), at: l.at, kind: l.kind, ofRoute: l.ofRoute, inherited: true, prefix: l.prefix,
+		settings: slices.DeleteFunc(slices.Clone(l.settings), func(s setting) bool { return s.is(staysBehind) })}
+	made[l] = taken
+	if l == from.list || encloses(l, from.list) {
+		taken.settings = b.besides(taken.settings, v.list, l)
+	}
+	b.settle(taken)
+	if l.kind == atGroup && !l.ofRoute && strings.HasPrefix(l.prefix, from.prefix.String()) {
+		if inner, err := route.Parse(strings.TrimPrefix(l.prefix, from.prefix.String())); err == nil {
+			if prefix, err := v.prefix.Join(inner); err == nil {
+				b.fallback(group{at: l.at, kind: atGroup}, prefix, taken)
+			}
+		}
+	}
+	return taken
+}
+
+// encloses reports whether a list is around another one.
+func encloses(outer, l *list) bool {
+	for ; l != nil; l = l.outer {
+		if l == outer {
+			return true
+		}
+	}
+	return false
+}
+
+// besides are the settings of an earlier version's list without those that the inheriting one's
+// own lists say otherwise.
+func (b *builder) besides(earlier []setting, own, against *list) (kept []setting) {
+	var mine []setting
+	stated := map[any][]*bool{} // by slot: whether the setting has an effect
+	for l := own; l != nil && !encloses(l, against); l = l.outer {
+		mine = append(mine, l.settings...)
+		for i := range l.settings {
+			stated[l.settings[i].slot] = append(stated[l.settings[i].slot], &l.used[i])
+		}
+	}
+	has := func(of any) bool {
+		for _, used := range stated[of] {
+			*used = true
+		}
+		return stated[of] != nil
+	}
+	for _, s := range earlier {
+		switch {
+		case s.slot == slotLimits:
+			kept = append(kept, s.within(mine))
+		case s.is(replaces) && has(s.slot), s.slot == slotPublicMethods && has(slotAccess):
+		default:
+			kept = append(kept, s)
+		}
+	}
+	return kept
+}
+
+// within is a Limits setting that leaves what others name as it is.
+func (s setting) within(mine []setting) setting {
+	apply := s.apply
+	s.apply = func(b reporter, at place, t *terms) {
+		before, seats := t.limits, t.seats
+		apply(b, at, t)
+		for _, m := range mine {
+			if m.limits != nil {
+				m.limits.set(&t.limits, before)
+				if m.limits.AtOnce != 0 {
+					t.seats = seats
+				}
+			}
+		}
+	}
+	return s
+}

@@ -1,0 +1,292 @@
+package table
+
+import (
+	"net/url"
+	"strings"
+
+	"github.com/wicketway/wicketway/internal/segment"
+	"github.com/wicketway/wicketway/negotiate"
+	"github.com/wicketway/wicketway/route"
+)
+
+// A Choice is one between editions of the routes under a prefix: each request says which it means.
+type Choice struct {
+	Prefix route.Template
+	// Group is the number of the group that has the prefix, whose chain those pass who mean no
+	// edition that is there.
+	Group int32
+	// Field is the canonical name of the header field that names an edition; "" where the parameter
+	// version of the media types in Accept does, or else in Content-Type.
+	Field    string
+	Names    []string // of the editions
+	Editions []int32  // their numbers, which NewEdition gave
+	Default  int      // the place of the one for who names none; -1: they must name one
+}
+
+// Tables find the route for a request where there are choices between editions. The Table is that
+// of the routes that are in all. Like it they are immutable and safe for concurrent use.
+type Tables struct {
+	*Table
+	choices  []choice
+	editions []*Table // by number, from 1
+}
+
+type choice struct {
+	Choice
+	below  []segment.Segment // the prefix
+	text   string            // of the prefix, which has no parameters where it is plain
+	plain  bool
+	tables []*Table
+	words  []uint64 // the first of each name's words
+}
+
+// NewEdition gives the number of an edition: 1 for the first, and so on. It is to stand in a choice.
+func (b *Builder) NewEdition() int32 {
+	b.editions++
+	return b.editions
+}
+
+// AddChoice adds a choice. Prefixes of two choices must not [Meet].
+func (b *Builder) AddChoice(c Choice) { b.choices = append(b.choices, c) }
+
+// Tables makes the tables of what was added.
+func (b *Builder) Tables() *Tables {
+	routes := b.keep()
+	all := &Tables{Table: b.table(0, nil, routes), editions: make([]*Table, b.editions)}
+	for _, c := range b.choices {
+		of := choice{Choice: c, below: c.Prefix.Segments(), plain: len(c.Prefix.Names()) == 0}
+		for _, s := range of.below {
+			of.text += "/" + s.Texts[0]
+		}
+		for _, name := range c.Names {
+			word, _ := wordsOf(name)
+			of.words = append(of.words, word)
+		}
+		for _, edition := range c.Editions {
+			t := b.table(edition, of.below, routes)
+			of.tables = append(of.tables, t)
+			all.editions[edition-1] = t
+		}
+		all.choices = append(all.choices, of)
+	}
+	return all
+}
+
+// Meet reports whether some path can be below both of two prefixes.
+func Meet(p, q route.Template) bool {
+	return canBeBelow(p.Segments(), q.Segments()) || canBeBelow(q.Segments(), p.Segments())
+}
+
+// canBeBelow reports whether a path that matches the segments can be below a prefix, or at it.
+func canBeBelow(prefix, segments []segment.Segment) bool {
+	for i, s := range prefix {
+		switch {
+		case i == len(segments):
+			return false
+		case segments[i].Rest:
+			return true
+		case s.IsText() && segments[i].IsText() && s.Texts[0] != segments[i].Texts[0]:
+			return false
+		}
+	}
+	return true
+}
+
+// Edition is the table in which a match was found, or not.
+func (t *Tables) Edition(m *Match) *Table {
+	if m.Edition <= 0 {
+		return t.Table
+	}
+	return t.editions[m.Edition-1]
+}
+
+// Of is the table of an edition, by its number.
+func (t *Tables) Of(edition int32) *Table { return t.Edition(&Match{Edition: edition}) }
+
+// Resolve is [Table.Resolve] in the edition that the request means, which is noted in the match.
+// Where there is none such, and no route that is in all takes the request, the outcome says so.
+func (t *Tables) Resolve(method string, u *url.URL, h map[string][]string, m *Match) Resolution {
+	m.Edition = 0
+	if t.choices == nil {
+		return t.Table.Resolve(method, u, h, m)
+	}
+	c := t.choiceAt(u.Path, u.RawPath)
+	if c != nil {
+		if values := h[c.Field]; len(values) == 1 && c.Field != "" { // at a glance
+			if i := c.named(values[0]); i >= 0 && c.tables[i].Find(method, u.Path, u.RawPath, m) == Found && c.tables[i].suffixes == nil {
+				m.Edition = c.Editions[i]
+				return Resolution{Outcome: Found}
+			}
+		}
+		return t.among(c, method, u, h, m)
+	}
+	r := t.Table.Resolve(method, u, h, m)
+	if asked := route.Escaped(u); r.Outcome == NotFound && len(asked) <= longestLocation && strings.HasPrefix(asked, "/") {
+		if clean := route.Clean(asked); clean != asked {
+			path, raw, _ := unescape(clean)
+			if c := t.choiceAt(path, raw); c != nil {
+				return t.among(c, method, u, h, m)
+			}
+		}
+	}
+	return r
+}
+
+// choiceAt finds the choice that a path is under.
+func (t *Tables) choiceAt(path, raw string) *choice {
+	escaped := false
+	if raw != "" || t.percent {
+		var ok bool
+		if path, escaped, ok = t.form(path, raw); !ok {
+			return nil
+		}
+	}
+	for i := range t.choices {
+		c := &t.choices[i]
+		if c.plain && strings.HasPrefix(path, c.text) && (len(path) == len(c.text) || path[len(c.text)] == '/') ||
+			!c.plain && isBelow(path, escaped, c.below) {
+			return c
+		}
+	}
+	return nil
+}
+
+// isBelow reports whether a path is below a prefix, or at it.
+func isBelow(path string, escaped bool, prefix []segment.Segment) bool {
+	at := 0
+	for _, s := range prefix {
+		if at == len(path) || path[at] != '/' {
+			return false
+		}
+		at++
+		end := at
+		for end < len(path) && path[end] != '/' {
+			end++
+		}
+		var spans [route.MaxParameters]segment.Span
+		if s.IsText() && path[at:end] != s.Texts[0] || !s.IsText() && (at == end || segment.IsDots(path[at:end]) ||
+			!segment.Cut(path, escaped, s.Texts, at, end, spans[:])) {
+			return false
+		}
+		at = end
+	}
+	return at == len(path) || path[at] == '/'
+}
+
+// among resolves a request in one of the editions of a choice.
+func (t *Tables) among(c *choice, method string, u *url.URL, h map[string][]string, m *Match) Resolution {
+	i, named, asked, outcome := c.pick(method, h)
+	if !named && isPreflight(method, h) {
+		return c.preflight(max(i, 0), method, u, h, m)
+	}
+	if i >= 0 {
+		return c.in(i, method, u, h, m)
+	}
+	r := t.Table.Resolve(method, u, h, m)
+	m.Edition = -c.Editions[0]
+	if r.Outcome == NotFound {
+		m.Group = c.Group
+		return Resolution{Outcome: outcome, Path: asked}
+	}
+	return r
+}
+
+func (c *choice) in(i int, method string, u *url.URL, h map[string][]string, m *Match) Resolution {
+	r := c.tables[i].Resolve(method, u, h, m)
+	m.Edition = c.Editions[i]
+	if r.Outcome != Found && m.Group == 0 {
+		m.Group = c.tables[i].top
+	}
+	return r
+}
+
+// preflight resolves one, which comes without the field that the request will have: in the first
+// edition that has the route, one of them before the others.
+func (c *choice) preflight(first int, method string, u *url.URL, h map[string][]string, m *Match) Resolution {
+	r := c.in(first, method, u, h, m)
+	for i := 0; i < len(c.tables) && r.Outcome != Found && r.Preflight == 0; i++ {
+		other := Match{noFiles: m.noFiles}
+		if found := c.in(i, method, u, h, &other); found.Outcome == Found || found.Preflight > 0 {
+			*m, r = other, found
+		}
+	}
+	return r
+}
+
+// pick finds the edition that a request means: -1 where it is not there, with what was asked for.
+// It is named where the request itself says so.
+func (c *choice) pick(method string, h map[string][]string) (i int, named bool, asked string, otherwise Outcome) {
+	if c.Field == "" {
+		return c.pickByMedia(method, h)
+	}
+	switch values := h[c.Field]; len(values) {
+	case 0:
+		return c.Default, false, "", NoEdition
+	case 1:
+		asked = values[0]
+		if i = c.named(asked); i < 0 {
+			asked = strings.Trim(asked, " \t")
+			i = c.named(asked)
+		}
+		return i, true, asked, NoEdition
+	default:
+		return -1, true, strings.Join(values, ", "), NoEdition
+	}
+}
+
+// versionParameter is that of media types.
+const versionParameter = "version"
+
+// pickByMedia reads Accept, and Content-Type where there is content to read: that must not be of
+// another edition than the answer.
+func (c *choice) pickByMedia(method string, h map[string][]string) (i int, named bool, asked string, otherwise Outcome) {
+	i = c.Default
+	if lines := h["Accept"]; lines != nil {
+		accepted, ok := negotiate.Parameter(lines, versionParameter, c.Names...)
+		if !ok {
+			return -1, true, accepted, NoEdition
+		}
+		if named = accepted != ""; named {
+			i = c.named(accepted)
+		}
+	}
+	if lines := h["Content-Type"]; lines != nil && method != "GET" && method != "HEAD" {
+		switch sent, ok := negotiate.Parameter(lines, versionParameter, c.Names...); {
+		case !ok:
+			return -1, true, sent, OtherContent
+		case sent == "":
+		case named && c.named(sent) != i:
+			return -1, true, sent, OtherContent
+		default:
+			return c.named(sent), true, sent, OtherContent
+		}
+	}
+	return i, named, "", NoEdition
+}
+
+func (c *choice) named(name string) int {
+	word, _ := wordsOf(name)
+	for i, w := range c.words {
+		if w == word && (len(name) < 8 || c.Names[i] == name) { // up to seven bytes are their word
+			return i
+		}
+	}
+	return -1
+}
+
+// AllAt gives all routes that match an escaped path, in the edition of a match or, where every one
+// is meant, in any.
+func (t *Tables) AllAt(escaped string, m *Match, every bool) []int {
+	if !every {
+		return t.Edition(m).AllEscaped(escaped)
+	}
+	all := t.AllEscaped(escaped)
+	for _, edition := range t.editions {
+		for _, r := range edition.AllEscaped(escaped) {
+			if t.routes[r].edition == edition.edition {
+				all = append(all, r)
+			}
+		}
+	}
+	return all
+}
