@@ -38,6 +38,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 	for _, r := range b.routes {
 		b.plan(r, false)
 	}
+	b.checkProblemShapes()
 	b.enter()
 	b.tie()
 	b.name()

@@ -219,7 +219,7 @@ func (b *builder) resolveConditions(r *resolved) {
 	}
 	get := b.routes[number]
 	switch {
-	case get.output == nil || get.output.Type != of:
+	case get.output == nil || get.part.out.value != of:
 		b.mistake(r.at, "%s: takes Conditions of %s, but %s at %s answers %s", r.line(), of, get.line(), get.at, get.answers())
 	case !get.terms().conditional:
 		b.mistake(r.at, "%s: takes Conditions, but %s at %s is not under Conditional(), so callers get no tag", r.line(), get.line(), get.at)
@@ -227,16 +227,16 @@ func (b *builder) resolveConditions(r *resolved) {
 		t := r.tie()
 		t.conditional = &conditional{index, required}
 		t.reads = number
-		t.tagged = r.output.Type == of && (r.method == http.MethodPatch || r.method == http.MethodPut)
+		t.tagged = r.part.out.value == of && (r.method == http.MethodPatch || r.method == http.MethodPut)
 	}
 }
 
 // answers names what a route sends, for mistakes.
 func (r *resolved) answers() string {
-	if r.output == nil || r.output.Type == nil {
+	if r.output == nil || r.part.out.value == nil {
 		return "no value"
 	}
-	return r.output.Type.String()
+	return r.part.out.value.String()
 }
 
 // get is the number of the GET with the template and the version of another route; -1 where

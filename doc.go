@@ -48,7 +48,8 @@
 // anew, under its own settings, and says only what it changes ([Overrides], [Withdraw]). What comes
 // to an end says so in its answers ([Deprecated], [Sunset], [Related]), and can end by itself
 // ([EndsAtSunset]). Requests choose a version by the path or, where [VersionBy] says so, by a header
-// field or a media type.
+// field or a media type. An older version can be [Adapted] over the functions of the newer one, with
+// the kinds and the shape of problems that it had ([RaisedAs], [ProblemsAs]).
 //
 // # Other handlers
 //
@@ -100,8 +101,8 @@
 // the first know the types of later ones; what happens goes down the list only.
 //
 //	describe   part.go route.go reply.go page.go file.go setting.go settings.go attach.go observe.go
-//	           chain.go guard.go format.go retire.go terms.go
-//	resolve    resolve.go versions.go inherit.go plan.go ties.go mistake.go facts.go
+//	           chain.go guard.go format.go retire.go adapter.go instead.go terms.go
+//	resolve    resolve.go versions.go inherit.go adapt.go plan.go ties.go mistake.go facts.go
 //	compile    compiled.go build.go
 //	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go
 //	           plain.go files.go miss.go fail.go debug.go kept.go catalogue.go

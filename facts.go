@@ -42,7 +42,10 @@ type Facts struct {
 	Inherited  *InheritedInfo  `json:"inherited,omitzero"`
 	Retirement *RetirementInfo `json:"retirement,omitzero"`
 	Withdrawn  bool            `json:"withdrawn,omitzero"` // it answers 410
-	At         Place           `json:"at"`
+	Adapted    bool            `json:"adapted,omitzero"`   // it is an older shape of what its function reads and sends
+	// Problems is nil where they are sent as RFC 9457 has it.
+	Problems *ProblemShapeInfo `json:"problems,omitzero"`
+	At       Place             `json:"at"`
 }
 
 // ChosenInfo says how requests choose between the versions that stand under one prefix.
@@ -179,6 +182,7 @@ func (r *resolved) makeFacts() Facts {
 	if l := r.lineage; l != nil {
 		f.Inherited = &InheritedInfo{l.from, l.own, l.at.info()}
 	}
+	f.Adapted, f.Problems = r.adapted != nil, t.problemsAs.info()
 	f.Withdrawn, f.Retirement = r.part.withdrawn, t.retirement.info()
 	if r.guarded() {
 		s := t.guard.Scheme()
@@ -215,6 +219,7 @@ func (r *resolved) makeFacts() Facts {
 	slices.SortStableFunc(f.Raises, func(x, y RaisedInfo) int {
 		return cmp.Or(cmp.Compare(x.Status, y.Status), cmp.Compare(x.Code, y.Code))
 	})
+	f.Raises = slices.Compact(f.Raises) // several can be told as one
 	return f
 }
 
@@ -300,6 +305,9 @@ func (r *resolved) answerInfo() (all []AnswerInfo) {
 		return []AnswerInfo{a}
 	}
 	a.Type = typeName(r.output.Type)
+	if by, _ := r.adapts(); by != nil && by.IsDerived() {
+		a.Type = "old " + typeName(by.New) // it has no name of its own
+	}
 	if r.output.Schema != nil {
 		a.Schema = r.output.Schema.Document()
 	}
@@ -342,7 +350,7 @@ func typeName(t reflect.Type) string {
 
 // answerFields are the header fields of a success.
 func (r *resolved) answerFields() (fields []string) {
-	if r.part.out.page {
+	if r.pages() {
 		fields = append(fields, "Link")
 	}
 	if r.part.out.at != nil {
@@ -376,7 +384,7 @@ func (r *resolved) raises() (all []raisedKind) {
 	t := r.terms()
 	add := func(by string, kinds ...*problem.Kind) {
 		for _, k := range kinds {
-			all = append(all, raisedKind{k, by})
+			all = append(all, raisedKind{t.asRaised(k), by})
 		}
 	}
 	add("route", t.fails...)

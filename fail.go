@@ -118,10 +118,18 @@ func (s *state) fail(w http.ResponseWriter, r *http.Request, err error) {
 	default:
 		err = p
 	}
+	tooLarge := p.Kind() == problem.BodyTooLarge
+	p = s.target.terms().told(p)
 	s.noteFailure(err, p)
 	if answer.HeaderSent(w) {
 		s.cut.Store(true)
 		return
+	}
+	// An answer to a body that is too large must arrive before the connection closes. A
+	// caller who waits for 100 Continue sends nothing, and on HTTP/2 a stream ends
+	// without the connection.
+	if tooLarge && r.ProtoMajor == 1 && r.Header.Get("Expect") == "" && s.body.Open() {
+		s.out.LingerAfter()
 	}
 	s.take(Step{Kind: StepFail}, func() error { s.tell(w, r, p); return p })
 }
@@ -135,19 +143,16 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	s.restore(w.Header())
 	s.api.raise(p.Kind())
 	how := answer.Rendering{Rendering: s.rendering(p), Indent: t.development, JSON: t.jsonOnly}
-	if t.formats != nil && !t.jsonOnly {
+	switch {
+	case t.problemsAs != nil:
+		how.Offer, how.Chosen = t.problemsAs.offer, true
+	case t.formats != nil && !t.jsonOnly:
 		if i, _, err := t.formats.Choose(r, s.match.Suffix); err == nil {
 			how.Offer = &t.formats.Offers[i]
 			how.Chosen = s.match.Suffix != "" || t.formats.Query != "" && r.URL.Query().Has(t.formats.Query)
 		}
 	}
-	// An answer to a body that is too large must arrive before the connection closes. A
-	// caller who waits for 100 Continue sends nothing, and on HTTP/2 a stream ends
-	// without the connection.
-	if p.Kind() == problem.BodyTooLarge && r.ProtoMajor == 1 && r.Header.Get("Expect") == "" && s.body.Open() {
-		s.out.LingerAfter()
-		how.Length = true
-	}
+	how.Length = s.out.WillLinger()
 	if lost := answer.Problem(w, r, p, how); lost != nil {
 		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(lost.Error(), longestLogged),
 			"request", RequestID(s))

@@ -28,6 +28,7 @@ var mayImport = map[string][]string{
 	"internal/segment": {},
 	"internal/table":   {"route", "negotiate", "internal/segment"},
 	"internal/check":   {"schema", "internal/clip"},
+	"internal/shape":   {},
 	"internal/bind":    {"schema", "problem", "internal/check", "internal/clip"},
 	"internal/answer":  {"negotiate", "problem", "internal/check", "internal/clip"},
 	"chain":            {".", "chain", "route", "negotiate", "schema", "problem", "internal"},
@@ -41,7 +42,7 @@ var mayImport = map[string][]string{
 
 // The core has no server and no command line; problem needs net/http for its statuses and
 // header fields.
-var core = []string{"route", "negotiate", "schema", "problem", "internal/clip", "internal/segment", "internal/table", "internal/check"}
+var core = []string{"route", "negotiate", "schema", "problem", "internal/clip", "internal/segment", "internal/table", "internal/check", "internal/shape"}
 
 // ruleFor is the longest of the entries that a folder is, or is below.
 func ruleFor(folder string, entries []string) (longest string) {

@@ -115,6 +115,9 @@ func (t *target) linkValues(input any) (path map[string]string, query url.Values
 	if t.part.what != typedPart {
 		return nil, nil, fmt.Errorf("a plain handler has no input type: give a map[string]string")
 	}
+	if input, err = t.inputOf(input); err != nil {
+		return nil, nil, err
+	}
 	return t.input.Values(input)
 }
 
@@ -130,6 +133,10 @@ func (a *API) NewRequest(ctx context.Context, of any, input any) (*http.Request,
 	}
 	if t.part.what != typedPart {
 		return nil, fmt.Errorf("request: %s is served by a plain handler, which has no input type", t.line())
+	}
+	input, err = t.inputOf(input)
+	if err != nil {
+		return nil, fmt.Errorf("request: %s: %w", t.line(), err)
 	}
 	written, err := t.input.Write(input)
 	if err != nil {

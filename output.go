@@ -150,7 +150,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, off
 		}
 		return reflect.ValueOf(to.value).Elem().Interface().(Answerer).Answer(w, r)
 	}
-	if t.part.out.page {
+	if t.pages() {
 		to.header = withLinks(to.header, r, t.input.QueryField(cursorType), to.value.(pager))
 	}
 	to.header = s.withTag(to, r, offer)

@@ -9,6 +9,7 @@ import (
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/shape"
 )
 
 // plan compiles how a route's input is read and its output is sent.
@@ -30,36 +31,45 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	if t.readOnly {
 		lenient |= check.ReadOnlyMembers
 	}
-	in := inputKey{p.in, strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
+	how := bind.Config{
+		Method:     r.method,
+		Parameters: r.names,
+		Unparsed:   unparsed,
+		Limit:      t.limits.Body,
+		Faults:     t.limits.Faults,
+		Lenient:    lenient,
+		None:       noneType,
+		Conditions: conditionalFieldType,
+		Files:      fileType,
+		Schemas:    &b.schemas,
+		Mistake:    mistake,
+	}
+	b.adapt(r)
+	in := inputKey{r.wireIn(), strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
 	if r.input = b.inputs[in]; r.input == nil {
 		before := len(b.mistakes)
-		r.input = bind.Compile(p.in, bind.Config{
-			Method:     r.method,
-			Parameters: r.names,
-			Unparsed:   unparsed,
-			Limit:      t.limits.Body,
-			Faults:     t.limits.Faults,
-			Lenient:    lenient,
-			None:       noneType,
-			Conditions: conditionalFieldType,
-			Files:      fileType,
-			Schemas:    &b.schemas,
-			Mistake:    mistake,
-		})
+		r.input = bind.Compile(r.wireIn(), how)
 		if len(b.mistakes) == before { // else every route says what is wrong with it
 			b.inputs[in] = r.input
 		}
 	}
-	out := outputKey{p.out.value, p.out.kind, r.status(), t.envelope, t.media, t.mediaParameter(), t.variant(), t.formats,
+	if r.adapted != nil && r.adapted.in != nil {
+		how.Parameters, how.Unparsed = nil, true // those are the old input's matter
+		r.adapted.own = bind.Compile(p.in, how)
+		b.checkMissing(r)
+	}
+	adapts, plain := r.adapts()
+	out := outputKey{r.wireOut(), adapts, plain, p.out.kind, r.status(), t.envelope, t.media, t.mediaParameter(), r.variant(), t.formats,
 		t.conditional, t.omitNull, t.development}
 	if r.output = b.outputs[out]; r.output == nil {
 		before := len(b.mistakes)
-		r.output = answer.Compile(p.out.value, answer.Config{
+		r.output = answer.Compile(r.wireOut(), answer.Config{
+			Adapt:       r.toOld(),
 			Status:      r.status(),
 			Choice:      r.choice(),
 			Media:       t.media,
 			Parameter:   t.mediaParameter(),
-			Variant:     t.variant(),
+			Variant:     r.variant(),
 			Envelope:    t.envelope,
 			Conditional: t.conditional,
 			OmitNull:    t.omitNull,
@@ -72,7 +82,7 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 			b.outputs[out] = r.output
 		}
 	}
-	if p.out.page && r.input.QueryField(cursorType) == "" {
+	if r.pages() && r.input.QueryField(cursorType) == "" {
 		mistake("the output is a page, but no query field of the input is a wicketway.Cursor")
 	}
 }
@@ -89,6 +99,8 @@ type inputKey struct {
 
 type outputKey struct {
 	of                                  reflect.Type
+	adapts                              *shape.Adapter
+	plain                               bool
 	kind                                outputKind
 	status                              int
 	envelope, media, parameter, variant string

@@ -41,9 +41,10 @@ type routePart struct {
 	function  *runtime.Func // that serves it; nil for handlers
 	in        reflect.Type  // nil for handlers
 	out       outputType
-	missing   string // what is nil: the function, the handler
-	withdrawn bool   // it takes an inherited route back
-	own       bool   // it is ours: no setting around it is there for its sake
+	adapts    *adaptation // it is Adapted
+	missing   string      // what is nil: the function, the handler
+	withdrawn bool        // it takes an inherited route back
+	own       bool        // it is ours: no setting around it is there for its sake
 	serve     func(t *target) endpoint
 }
 

@@ -102,6 +102,8 @@ const (
 	slotClock
 	slotVersionBy
 	slotWithdrawn
+	slotRaisedAs
+	slotProblemsAs
 )
 
 // Undo takes a setting back that a group further out has: what holds is what would hold

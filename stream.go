@@ -106,7 +106,7 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 		eachOf(from, yield)
 	})
 	if broken, ok := errors.AsType[answer.Broken](err); ok && out.Form == answer.StreamEvents {
-		s.noteFailure(broken.Unwrap(), s.problemFor(broken.Unwrap())) // the caller has been told
+		s.noteFailure(broken.Unwrap(), s.target.terms().told(s.problemFor(broken.Unwrap()))) // the caller has been told
 		return nil
 	}
 	return err
@@ -114,7 +114,7 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 
 // event writes the problem that ends a stream of events.
 func (s *state) event(err error) []byte {
-	p := s.problemFor(err)
+	p := s.target.terms().told(s.problemFor(err))
 	s.api.raise(p.Kind())
 	text, _ := p.Append(nil, s.rendering(p)) // what JSON cannot carry is left out
 	return text
@@ -127,7 +127,7 @@ func (s *state) lift() {
 	}
 }
 
-// problemFor is what the caller is told of an error.
+// problemFor is the problem that an error is.
 func (s *state) problemFor(err error) *problem.Problem {
 	if s.callerLeft() && errors.Is(err, context.Canceled) {
 		return problem.CallerLeft.New("").Because(err)

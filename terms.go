@@ -47,6 +47,8 @@ type groupTerms struct {
 	edition     int32       // of the version, in the table; 0: its path has it
 	versionBy   versionBy
 	withdrawn   []string
+	raisedAs    []raisedAs
+	problemsAs  *problemShape
 	slashes     Slash
 	uniform     bool
 	unknown     bool // members are allowed
@@ -122,6 +124,7 @@ type resolved struct {
 	output  *answer.Plan // nil for handlers
 	ties    *ties        // to other routes; nil for most
 	lineage *lineage     // to an earlier version; nil for most
+	adapted *adapted     // nil: it reads and sends what its function does
 }
 
 // Ties bind a route to others, by their numbers.

@@ -57,7 +57,7 @@ func (b *builder) bind(r *resolved, to int) {
 	t.locates = to
 	other := b.routes[to]
 	if t.reads < 0 && r.part.out.reply && other.terms().conditional && other.output != nil &&
-		other.output.Type == r.output.Type {
+		other.part.out.value == r.part.out.value {
 		t.reads, t.tagged = to, true
 	}
 }

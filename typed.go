@@ -12,7 +12,8 @@ import (
 
 // typed is the endpoint for a function with an input and an output.
 type typed[In, Out any] struct {
-	call func(context.Context, In) (Out, error)
+	call    func(context.Context, In) (Out, error)
+	adapted *adapted
 	// holders keeps values to read inputs into; the function gets a copy, so
 	// no handler can keep one.
 	holders sync.Pool
@@ -24,7 +25,11 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 	var varies bool
 	if err := s.take(Step{Kind: StepRead}, func() (err error) {
 		if offer, varies, err = s.choose(r); err == nil {
-			err = t.read(&in, r, s)
+			if t.adapted != nil && t.adapted.in != nil {
+				err = t.readOld(&in, r, s)
+			} else {
+				err = t.read(&in, r, s)
+			}
 		}
 		return err
 	}); err != nil {
@@ -48,7 +53,10 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 		if s.target.part.out.kind == ownOutput {
 			discard(&out)
 		}
-		return s.declared(err)
+		if err = s.declared(err); t.adapted != nil {
+			err = t.adapted.replaced(err)
+		}
+		return err
 	}
 	return s.take(Step{Kind: StepSend}, func() error { return s.send(w, r, &out, offer, varies) })
 }
@@ -76,6 +84,19 @@ func (t *typed[In, Out]) read(in *In, r *http.Request, s *state) error {
 	*in = *holder
 	*holder = *new(In)
 	t.holders.Put(holder)
+	return err
+}
+
+// readOld reads what an input looked like, and makes the input of it.
+func (t *typed[In, Out]) readOld(in *In, r *http.Request, s *state) error {
+	old, v := reflect.New(t.adapted.in.Old).Elem(), reflect.ValueOf(in).Elem()
+	err := s.target.input.Read(old, r, s)
+	if err == nil {
+		err = t.adapted.take(old, v)
+	}
+	if err == nil && s.target.ties != nil && s.target.ties.conditional != nil {
+		err = s.takeConditions(v, r)
+	}
 	return err
 }
 

@@ -229,12 +229,15 @@ func (t *terms) mediaParameter() string {
 	return ""
 }
 
-// variant tells the tags of versions apart that share their paths (RFC 9110, 8.8.1).
-func (t *terms) variant() string {
-	if t.versions.sharesPaths() {
-		return t.version
+// variant tells the tags apart of versions that share their paths, and of shapes (RFC 9110, 8.8.1).
+func (r *resolved) variant() (variant string) {
+	if t := r.terms(); t.versions.sharesPaths() {
+		variant = t.version
 	}
-	return ""
+	if by, _ := r.adapts(); by != nil {
+		variant += " old"
+	}
+	return variant
 }
 
 // variesBy is the field of the request that chooses the version; "": none does.

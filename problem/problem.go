@@ -124,6 +124,15 @@ func (p *Problem) Because(cause error) *Problem {
 	return p
 }
 
+// Instead is the same occurrence as one of another kind, without its items. The problem itself stays
+// as it is.
+func (p *Problem) Instead(of *Kind) *Problem {
+	other := *p
+	other.kind, other.items = of, nil
+	other.members, other.private, other.header = slices.Clone(p.members), slices.Clone(p.private), p.header.Clone()
+	return &other
+}
+
 // CheckMembers says which members differ from what the kind declares with Carries: one that
 // it does not name, or a value of another Go type. A kind that declares none takes any.
 func (p *Problem) CheckMembers() error {

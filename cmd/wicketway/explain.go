@@ -309,6 +309,12 @@ func (e explanation) print(out io.Writer) {
 	if r.Inherited != nil {
 		line("inherited", "%s\t%s", fromEarlier(*r), where(r.Inherited.At))
 	}
+	if r.Adapted {
+		line("adapted", "an older shape of what the function reads and sends")
+	}
+	if p := r.Problems; p != nil {
+		line("problems", "as %s\t%s", p.Type, p.Media)
+	}
 	if len(e.Beaten) == 0 {
 		line("chosen", "no other route matches")
 	}

@@ -73,10 +73,11 @@ func TestRoutesAndExplain(t *testing.T) {
 		status int
 		want   []string // each in this order
 	}{
-		{"routes ../../examples/canal --version v1 --method get", 0, []string{"v1", "/api/v1/locks ", "legacy.locks", "everyone",
-			"legacy.go:", "/api/v1/passages", "bearer with passages", "4 routes; requests pass requestid, tracecontext, accesslog, secure, cors, compress, unpack, cache-control\n"}},
+		{"routes ../../examples/canal --version v1 --method get", 0, []string{"v1", "/api/v1/locks ", "locks.list", "everyone",
+			"legacy.go:", "adapted\n", "/api/v1/passages", "bearer with passages", "4 routes; requests pass requestid, tracecontext, accesslog, secure, cors, compress, unpack, cache-control\n"}},
 		{"routes --version v3 ../../examples/editions", 0, []string{"/v3/locks ", "as in v2\n", "/v3/locks/{lock}/tolls", "withdrawn\n", "3 routes"}},
 		{"explain GET /v2/locks/heron/tolls ../../examples/editions", 0, []string{"main.tollsByLength", "inherited", "in place of v1's", "main.go:"}},
+		{"explain POST /api/v1/passages FILE", 0, []string{"passages.book", "v1, chosen by path", "adapted", "as legacy.Error", "body /up", "old passages.Passage", "400 refused", "404 no-such-lock"}},
 		{"routes FILE --path /api/v2/passages/7", 0, []string{"DELETE", "/api/v2/passages/{passage}", "GET", "PATCH", "3 routes"}},
 		{"routes FILE --path /api/v2/pass", 0, []string{"5 routes"}},
 		{"routes FILE --method PUT --json", 0, []string{`"version": "v2"`, `"path": "/api/v2/locks/{lock}/state"`, `"locks:operate"`}},
@@ -87,7 +88,7 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"explain DELETE /api/v2/locks/bell FILE", 0, []string{"405", "allowed", "GET", "in the group", "/api/v2/locks"}},
 		{"explain GET /api/v2/lock/bell FILE", 0, []string{"404", "did you mean", "GET /api/v2/locks/{lock}", "/api/v2", "requestid"}},
 		{"explain GET /api/v9/nothing/at/all FILE --json", 0, []string{`"status": 404`, `"group": "/api"`}},
-		{"problems FILE", 0, []string{"400", "input-unreadable", "14 routes", "lists every item", "409", "slot-taken", "POST /api/v2/passages", "503", "timeout", "every request"}},
+		{"problems FILE", 0, []string{"400", "input-unreadable", "15 routes", "lists every item", "409", "slot-taken", "POST /api/v2/passages", "503", "timeout", "every request"}},
 		{"problems FILE --json", 0, []string{`"code": "token-missing"`, `"type": "/problems/token-missing"`, `"GET /api/v1/passages"`}},
 		{"routes FILE --open --same-as ../../examples/canal/open.txt", 0, []string{"everyone", "14 routes"}},
 		{"routes FILE --open --version v1 --same-as ../../examples/canal/open.txt --json", 1, []string{"[\n", "the routes are not those of", "GET /api/v2/drill is in the file, and not there"}},

@@ -107,7 +107,7 @@ func printRoutes(out io.Writer, routes []wicketway.Facts) {
 	row("VERSION", "METHOD", "PATH", "NAME", "WHO MAY CALL", "CHAIN", "DECLARED")
 	for _, r := range routes {
 		row(dash(r.Version), methodName(r.Method), r.Path, dash(r.Name), access(r),
-			dash(chainText(r.Chain[len(shared):], " ")), strings.TrimSpace(where(r.At)+" "+fromEarlier(r)))
+			dash(chainText(r.Chain[len(shared):], " ")), strings.TrimSpace(where(r.At)+" "+adapted(r)+fromEarlier(r)))
 	}
 	t.Flush()
 	fmt.Fprintf(out, "%d %s", len(routes), plural(len(routes), "route", "routes"))
@@ -141,6 +141,14 @@ func printChoices(out io.Writer, routes []wicketway.Facts) {
 			fmt.Fprintln(out, text)
 		}
 	}
+}
+
+// adapted says that a route has an older shape of what its function reads and sends.
+func adapted(r wicketway.Facts) string {
+	if r.Adapted {
+		return "adapted "
+	}
+	return ""
 }
 
 // fromEarlier says what a route has to do with an earlier version.

@@ -33,16 +33,20 @@ type Plan struct {
 	header      []string // Content-Type of JSON
 	encode      encoder
 	options     json.Options
+	adapt       func(value any) (any, error)
 	variants    []string // of each offer, for tags
 }
 
 // Config is what a Plan is made from, beside the type.
 type Config struct {
-	Status      int // 0: 200, or 204 where there is no value
-	Choice      *Choice
-	Media       string // "": application/json
-	Parameter   string // that every media type has: ;version=v2
-	Variant     string // what else makes the tags of one value differ
+	Status    int // 0: 200, or 204 where there is no value
+	Choice    *Choice
+	Media     string // "": application/json
+	Parameter string // that every media type has: ;version=v2
+	Variant   string // what else makes the tags of one value differ
+	// Adapt makes what is sent of what a function returned, both given by pointers; nil: that is
+	// sent itself. What the value says of itself, such as its tag, is asked of what was returned.
+	Adapt       func(value any) (any, error)
 	Envelope    string
 	Conditional bool
 	OmitNull    bool
@@ -62,6 +66,7 @@ func Compile(t reflect.Type, c Config) *Plan {
 		Media:       cmp.Or(c.Media, contentTypeJSON[0]),
 		omitNull:    c.OmitNull,
 		development: c.Development,
+		adapt:       c.Adapt,
 		header:      contentTypeJSON,
 	}
 	if c.Media != "" || c.Parameter != "" {
@@ -333,7 +338,11 @@ func addFields(h, own http.Header) {
 func (p *Plan) write(buffer *sheet, s *Sending) error {
 	if p.Choice != nil {
 		if o := &p.Choice.Offers[s.Offer]; o.Write != nil {
-			if err := o.Write(&buffer.Buffer, Shown{s.Route, reflect.ValueOf(s.Value).Elem().Interface()}); err != nil {
+			value, err := p.wire(s.Value)
+			if err == nil {
+				err = o.Write(&buffer.Buffer, Shown{s.Route, reflect.ValueOf(value).Elem().Interface()})
+			}
+			if err != nil {
 				return fmt.Errorf("the output cannot be written as %s: %w", o.Name, err)
 			}
 			return nil
@@ -349,10 +358,22 @@ func (p *Plan) write(buffer *sheet, s *Sending) error {
 	return nil
 }
 
+// wire is what is sent of a value.
+func (p *Plan) wire(value any) (any, error) {
+	if p.adapt == nil {
+		return value, nil
+	}
+	return p.adapt(value)
+}
+
 // writeJSON writes a value, given by a pointer, as JSON without an envelope.
 func (p *Plan) writeJSON(buffer *sheet, value any) error {
 	start := buffer.Len()
-	if err := buffer.encode(p.encode, value, p.options); err != nil {
+	value, err := p.wire(value)
+	if err == nil {
+		err = buffer.encode(p.encode, value, p.options)
+	}
+	if err != nil {
 		return fmt.Errorf("the output cannot be written as JSON: %w", err)
 	}
 	if p.development {

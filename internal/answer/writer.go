@@ -164,6 +164,9 @@ func (w *Writer) CloseAfter() { w.closeAfter.Store(true) }
 // sending, so that the answer is not lost (RFC 9112, 9.6); then it closes.
 func (w *Writer) LingerAfter() { w.lingerAfter.Store(true) }
 
+// WillLinger reports whether LingerAfter was called.
+func (w *Writer) WillLinger() bool { return w.lingerAfter.Load() }
+
 // StaysOpen reports whether the header has said that the connection can be used again,
 // though CloseAfter was called after that.
 func (w *Writer) StaysOpen() bool { return w.sent && w.closeAfter.Load() && !w.closes }

@@ -334,11 +334,7 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 		}
 	}
 	if in.body != nil {
-		into := v
-		if in.body.index != nil {
-			into = v.FieldByIndex(in.body.index)
-		}
-		wrong, more, err := in.body.read(into, r, about.Received(), most)
+		wrong, more, err := in.body.read(in.body.of(v), r, about.Received(), most)
 		if err != nil {
 			return err
 		}
@@ -346,17 +342,22 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 		found.more = found.more || more
 	}
 	if in.judges && found.items == nil {
-		wrong, more := check.CheckOwn(v, most)
-		found.more = more
-		for _, f := range wrong { // places are "query limit" or "body /slot"
-			source, place, _ := strings.Cut(f.Pointer, " ")
-			if f.Pointer = place; source != "body" {
-				f.Pointer = ""
-			}
-			found.add(source, place, f)
-		}
+		in.judge(v, &found)
 	}
 	return found.problem()
+}
+
+// judge asks the input's own Check, whose places are "query limit" or "body /slot".
+func (in *Plan) judge(v reflect.Value, found *faults) {
+	wrong, more := check.CheckOwn(v, in.most)
+	found.more = more
+	for _, f := range wrong {
+		source, place, _ := strings.Cut(f.Pointer, " ")
+		if f.Pointer = place; source != "body" {
+			f.Pointer = ""
+		}
+		found.add(source, place, f)
+	}
 }
 
 func (f *field) read(v reflect.Value, r *http.Request, about Request, query, form url.Values, most int) []schema.Fault {

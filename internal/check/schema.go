@@ -403,6 +403,21 @@ func renew(to, fallback reflect.Value) {
 	}
 }
 
+// Renew gives a value that was not read its defaults, at every depth that is there.
+func (t *Type) Renew(v reflect.Value) {
+	v, there := t.reach(v)
+	if t = t.base(); !there || t.shape != object {
+		return
+	}
+	for _, f := range t.fields {
+		if fv, there := f.of(v); there && f.fallback.IsValid() {
+			renew(fv, f.fallback)
+		} else if there {
+			f.typ.Renew(fv)
+		}
+	}
+}
+
 // base is the type behind pointers: what rules speak about.
 func (t *Type) base() *Type {
 	for t.shape == pointer || t.shape == either {

@@ -45,6 +45,7 @@ type Canal struct {
 	Identity *identity.Service
 
 	guard     wicketway.Authenticator
+	build     func(more ...wicketway.Part) (*wicketway.API, error) // with more in the list of /api
 	secret    []byte
 	keys      *auth.KeySet
 	others    map[string]string // tokens of the tour, by name
@@ -107,9 +108,21 @@ func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
 	}
 	ready := health.NewReadiness(health.Check{Name: "storage", Ask: c.store.Ping},
 		health.Check{Name: "identity", Ask: c.keys.Ready})
-	c.API, err = Build(c.store, c.guard, &revoked, ready, log)
+	c.build = func(more ...wicketway.Part) (*wicketway.API, error) {
+		return Build(c.store, c.guard, &revoked, ready, log, more...)
+	}
+	c.API, err = c.build(wicketway.Clock(func() time.Time { return season }))
 	return err
 }
+
+// season is when the demo plays, so that version 1 does not end under its readers' hands.
+var season = time.Date(2027, time.April, 1, 6, 0, 0, 0, time.UTC)
+
+// The last days of version 1: it is deprecated, and then it ends.
+var (
+	deprecated = time.Date(2026, time.September, 1, 0, 0, 0, 0, time.UTC)
+	sunset     = time.Date(2027, time.June, 30, 0, 0, 0, 0, time.UTC)
+)
 
 // identify starts the identity service, and fetches its keys.
 func (c *Canal) identify(pace Pace, log *slog.Logger) (auth.Keys, error) {
@@ -176,9 +189,9 @@ func (c *Canal) Close() {
 // consoles are the origins whose pages may read the API.
 var consoles = []string{"https://console.osterbeck.example", "http://127.0.0.1:3000"}
 
-// Build describes the API.
+// Build describes the API. More stands in the list of /api.
 func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocations, ready *health.Readiness,
-	log *slog.Logger) (*wicketway.API, error) {
+	log *slog.Logger, more ...wicketway.Part) (*wicketway.API, error) {
 	desk := &tokens.Desk{Store: s, Guard: guard, Revoked: revoked}
 	return wicketway.Build(
 		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
@@ -188,16 +201,17 @@ func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocati
 			secure.Headers(secure.Settings{}), cors.Allow(cors.From(consoles...), cors.Settings{}), compress.Bodies(),
 			compress.Requests(), cache.Headers(cache.Control{})),
 		health.Routes(ready),
-		wicketway.At("/api",
+		wicketway.At("/api", append(more,
 			wicketway.Guard(guard),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
 			wicketway.Version("v1",
-				wicketway.Deprecated(time.Date(2026, time.September, 1, 0, 0, 0, 0, time.UTC)),
-				wicketway.Sunset(time.Date(2027, time.June, 30, 0, 0, 0, 0, time.UTC)),
+				wicketway.Deprecated(deprecated),
+				wicketway.Sunset(sunset),
+				wicketway.EndsAtSunset(),
 				wicketway.Related("successor-version", "/api/v2/locks"),
-				legacy.Parts(s)),
+				legacy.Errors(), locks.LegacyParts(s), passages.LegacyParts(s)),
 			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
-		),
+		)...),
 	)
 }
 

@@ -58,7 +58,8 @@ type step struct {
 	header http.Header
 	body   string
 	status int
-	code   string   // of a problem
+	on     string   // which canal is asked: "" as it is, or another of those that the tour opens
+	code   string   // of a problem; of version 1 its error
 	items  []string // the faults of an input: place, rule
 	holds  []string // pieces that the answer must have, in its header or its body
 	lacks  []string // pieces that it must not have
@@ -114,6 +115,23 @@ var steps = []step{
 	{title: "Somebody else's booking", line: "GET /v2/passages/61", as: "visitor", status: 404, code: "no-such-passage"},
 	{title: "The same booking in version 1", line: "GET /v1/passages/61", as: "skipper", status: 200,
 		holds: []string{`"plate":"OB-1001"`, `"at":"2027-05-04 09:30"`}},
+	{title: "Booking with a client of version 1", line: "POST /v1/passages", as: "visitor", header: asJSON,
+		body: `{"lock":"bell","up":true,"at":"2027-05-04 10:00"}`, status: 201,
+		holds: []string{"Location: /api/v1/passages/62", `"at":"2027-05-04 10:00"`, "Sunset: Wed, 30 Jun 2027"}},
+	{title: "That booking in version 2", line: "GET /v2/passages/62", as: "visitor", status: 200,
+		holds: []string{`"direction":"up"`, `"slot":"2027-05-04T10:00:00Z"`, `"crew":2`}},
+	{title: "The same slot again in version 1, with its own errors", line: "POST /v1/passages", as: "visitor", header: asJSON,
+		body: `{"lock":"bell","up":true,"at":"2027-05-04 10:00"}`, status: 400, code: "refused", holds: []string{"Another vessel has Bell Lock"}},
+	{title: "A slot between the half hours in version 1", line: "POST /v1/passages", as: "visitor", header: asJSON,
+		body: `{"lock":"bell","up":true,"at":"2027-05-04 10:10"}`, status: 422, code: "input-invalid", holds: []string{`"field":"/at"`}},
+	{title: "The lock where a header field chooses the version", on: "header", line: "GET /api/locks/bell",
+		header: http.Header{"Api-Version": {"v1"}}, status: 200, holds: []string{`"length_ft":126.3`, "Vary: Api-Version"}},
+	{title: "The same by default", on: "header", line: "GET /api/locks/bell", status: 200, holds: []string{`"length":38.5`, "Vary: Api-Version"}},
+	{title: "A version that no field can name", on: "header", line: "GET /api/locks/bell", header: http.Header{"Api-Version": {"v3"}},
+		status: 400, code: "version-invalid", holds: []string{`"v1"`, `"v2"`}},
+	{title: "Version 1, a day after its sunset", on: "later", line: "GET /v1/locks/bell", status: 410, code: "retired",
+		holds: []string{"This ended on 2027-06-30.", `</api/v2/locks>; rel="successor-version"`}},
+	{title: "Version 2, on the same day", on: "later", line: "GET /v2/locks/bell", status: 200},
 	{title: "An id of the wrong kind", line: "GET /v2/passages/sixty-one", as: "skipper", status: 400,
 		code: "input-unreadable", items: []string{"path passage type"}},
 	{title: "Changing the crew, adding a remark", line: "PATCH /v2/passages/61", as: "skipper", header: asPatch,
@@ -214,6 +232,44 @@ var steps = []step{
 	{title: "Cancelling the booking", line: "DELETE /v2/passages/61", as: "skipper", status: 204},
 }
 
+// serveAll serves the canal as it is, once more with versions that a header field chooses, and as it
+// will be a day after version 1 has ended. It gives their addresses by name.
+func (c *Canal) serveAll(ctx context.Context) (bases map[string]string, stop func() error, err error) {
+	byHeader, err := c.build(wicketway.VersionBy(wicketway.Header("Api-Version"), "v2"),
+		wicketway.Clock(func() time.Time { return season }))
+	if err != nil {
+		return nil, nil, err
+	}
+	later, err := c.build(wicketway.Clock(func() time.Time { return sunset.AddDate(0, 0, 1) }))
+	if err != nil {
+		return nil, nil, err
+	}
+	serving, end := context.WithCancel(ctx)
+	var running sync.WaitGroup
+	var mu sync.Mutex
+	var failed error
+	stop = func() error {
+		end()
+		running.Wait()
+		return failed
+	}
+	bases = map[string]string{}
+	for name, api := range map[string]*wicketway.API{"": c.API, "header": byHeader, "later": later} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return nil, nil, errors.Join(err, stop())
+		}
+		bases[name] = "http://" + l.Addr().String()
+		running.Go(func() {
+			err := api.ServeOn(serving, l)
+			mu.Lock()
+			defer mu.Unlock()
+			failed = errors.Join(failed, err)
+		})
+	}
+	return bases, stop, nil
+}
+
 // An answer is what came back, as text.
 type answer struct {
 	status int
@@ -230,26 +286,17 @@ var quick = Pace{300 * time.Millisecond, 200 * time.Millisecond, 40 * time.Milli
 // sends and gets. It returns ErrTour if an answer was not as expected.
 func Tour(ctx context.Context, out io.Writer) (err error) {
 	var log notes
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	defer l.Close()
 	c, err := OpenAt(quick, "", slog.New(accesslog.Redact(slog.NewTextHandler(&log, nil))))
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	serving, stop := context.WithCancel(ctx)
-	served := make(chan error, 1)
-	go func() { served <- c.API.ServeOn(serving, l) }()
-	defer func() {
-		stop()
-		err = errors.Join(err, <-served)
-	}()
-
-	base := "http://" + l.Addr().String()
-	fmt.Fprintf(out, "A tour of the Osterbeck Canal at %s\n", base)
+	bases, stop, err := c.serveAll(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, stop()) }()
+	fmt.Fprintf(out, "A tour of the Osterbeck Canal at %s\n", bases[""])
 	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableCompression: true,
 		DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	wrong, tag := 0, ""
@@ -263,6 +310,7 @@ func Tour(ctx context.Context, out io.Writer) (err error) {
 		for name, values := range s.header {
 			s.header[name] = []string{strings.ReplaceAll(values[0], "{tag}", tag)}
 		}
+		base := bases[s.on]
 		got, err := s.send(ctx, &client, base, c)
 		for n := 1; n < s.repeat && err == nil; n++ {
 			got, err = s.send(ctx, &client, base, c)
@@ -411,6 +459,7 @@ func (s step) missed(a answer) []string {
 	var p struct {
 		Status int    `json:"status"`
 		Code   string `json:"code"`
+		Error  string `json:"error"` // of version 1
 		Errors []struct {
 			In      string `json:"in"`
 			Name    string `json:"name"`
@@ -419,10 +468,14 @@ func (s step) missed(a answer) []string {
 		} `json:"errors"`
 	}
 	if s.status >= 400 {
-		if err := json.Unmarshal([]byte(a.body), &p); err != nil || a.media != "application/problem+json" {
+		old := s.on != "header" && strings.Contains(s.line, " /v1/")
+		if err := json.Unmarshal([]byte(a.body), &p); err != nil || a.media != "application/problem+json" && !old {
 			missed = append(missed, "wanted a problem in JSON")
 		}
-		if p.Status != s.status || p.Code != s.code {
+		if old && (a.media != "application/json" || p.Error != s.code) {
+			missed = append(missed, "wanted the error "+s.code)
+		}
+		if !old && (p.Status != s.status || p.Code != s.code) {
 			missed = append(missed, "wanted the code "+s.code)
 		}
 	}

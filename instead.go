@@ -1,0 +1,137 @@
+package wicketway
+
+import (
+	"fmt"
+	"io"
+	"mime"
+	"reflect"
+	"strings"
+
+	"github.com/go-json-experiment/json"
+
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/problem"
+)
+
+// RaisedAs has problems of one kind, or of its family, answered as of another one, wherever in the
+// group they come from: an older version had other kinds. Detail, members and header fields stay; of
+// several that know a problem the nearest and most special counts. Fails names what the function
+// raises.
+func RaisedAs(now, old *problem.Kind) Setting {
+	return setting{at: here(0), name: "RaisedAs", slot: slotRaisedAs, mode: ofGroups, apply: func(b reporter, at place, t *terms) {
+		for _, k := range []*problem.Kind{now, old} {
+			b.kind(at, "RaisedAs", k)
+		}
+		t.raisedAs = append([]raisedAs{{now, old}}, t.raisedAs...)
+	}}
+}
+
+type raisedAs struct{ now, old *problem.Kind }
+
+// asRaised is the kind that problems of one are answered as.
+func (t *groupTerms) asRaised(k *problem.Kind) *problem.Kind {
+	found, depth := k, -1
+	for _, r := range t.raisedAs {
+		if d := distance(k, r.now); d >= 0 && (depth < 0 || d < depth) {
+			found, depth = r.old, d
+		}
+	}
+	return found
+}
+
+// told is a problem as callers see it.
+func (t *groupTerms) told(p *problem.Problem) *problem.Problem {
+	if of := t.asRaised(p.Kind()); of != p.Kind() {
+		return p.Instead(of).WithItems(p.Items()...)
+	}
+	return p
+}
+
+// distance is how far a kind stands below another one of its family; -1: it does not.
+func distance(k, above *problem.Kind) int {
+	for d := 0; k != nil; k, d = k.Family(), d+1 {
+		if k == above {
+			return d
+		}
+	}
+	return -1
+}
+
+// ProblemsAs sends the problems of a group in a shape of its own, as JSON of a media type
+// (application/json where that is ""), whatever callers accept: an older version had one. The
+// function gets what callers may see; status and header fields stay. Where it fails the problem goes
+// out as RFC 9457 has it.
+func ProblemsAs[T any](media string, shape func(ShownProblem) T) Setting {
+	if media == "" {
+		media = "application/json"
+	}
+	offer := answer.NewChoice(answer.Choice{Offers: []answer.Offer{{
+		Name:  typeName(reflect.TypeFor[T]()),
+		Media: media,
+		Problem: func(to io.Writer, of *problem.Problem, how problem.Rendering) (err error) {
+			defer func() {
+				if v := recover(); v != nil {
+					err = fmt.Errorf("panic: %v", v)
+				}
+			}()
+			shown := showProblem(of, how)
+			shown.Problem = nil // its cause is not for callers
+			return json.MarshalWrite(to, shape(shown))
+		},
+	}}})
+	return setting{
+		at:   here(0),
+		name: "ProblemsAs",
+		slot: slotProblemsAs,
+		mode: replaces | ofGroups,
+		apply: func(b reporter, at place, t *terms) {
+			if shape == nil {
+				b.mistake(at, "ProblemsAs: the function is nil")
+			}
+			if of, _, err := mime.ParseMediaType(media); err != nil || !strings.Contains(of, "/") {
+				b.mistake(at, "ProblemsAs: %q is no media type, such as application/json", media)
+			}
+			t.problemsAs = &problemShape{&offer.Offers[0], reflect.TypeFor[T](), at}
+		},
+		undone: func(t *terms) { t.problemsAs = nil },
+	}
+}
+
+// A problemShape is how a group sends its problems.
+type problemShape struct {
+	offer *answer.Offer
+	of    reflect.Type
+	at    place
+}
+
+// checkProblemShapes finds what JSON cannot carry of them.
+func (b *builder) checkProblemShapes() {
+	seen := map[*problemShape]bool{}
+	for _, l := range b.lists {
+		s := l.terms.problemsAs
+		if s == nil || seen[s] {
+			continue
+		}
+		seen[s] = true
+		if _, err := b.schemas.Type(s.of); err != nil {
+			for _, e := range check.Unjoin(err) {
+				b.mistake(s.at, "ProblemsAs: %v", e)
+			}
+		}
+	}
+}
+
+// ProblemShapeInfo describes how the problems of a route are sent, where that is not as RFC 9457 has
+// it.
+type ProblemShapeInfo struct {
+	Media string `json:"media"`
+	Type  string `json:"type"` // in Go
+}
+
+func (s *problemShape) info() *ProblemShapeInfo {
+	if s == nil {
+		return nil
+	}
+	return &ProblemShapeInfo{s.offer.Media, typeName(s.of)}
+}

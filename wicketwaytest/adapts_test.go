@@ -1,0 +1,70 @@
+package wicketwaytest_test
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/wicketwaytest"
+)
+
+type gate struct {
+	Name  string `json:"name" rule:"minLength=2"`
+	Width int    `json:"width"`
+	Sides []leaf `json:"sides"`
+	State string `json:"state" rule:"enum=open|closed"`
+}
+
+type leaf struct {
+	Oak  bool `json:"oak"`
+	Year int  `json:"year"`
+}
+
+// said keeps what a test would have been told.
+type said struct {
+	testing.TB
+	lines []string
+}
+
+func (s *said) Helper()                      {}
+func (s *said) Errorf(f string, args ...any) { s.lines = append(s.lines, fmt.Sprintf(f, args...)) }
+func (s *said) Fatal(args ...any)            { s.lines = append(s.lines, fmt.Sprint(args...)) }
+
+// Adapters, and what is said of them on two gates.
+func TestAdaptsCatchesWhatDoesNotComeBack(t *testing.T) {
+	half, double := func(n int) int { return n / 2 }, func(n int) (int, error) { return n * 2, nil }
+	isOpen, opened := func(s string) bool { return s == "open" }, func(open bool) (string, error) {
+		return map[bool]string{true: "open", false: "closed"}[open], nil
+	}
+	shaped := func(members ...wicketway.Member) wicketway.Adapter { return wicketway.Shaped[gate](members...) }
+	for name, c := range map[string]struct {
+		a    wicketway.Adapter
+		want string // "": nothing
+	}{
+		"the same":               {wicketway.Same(), ""},
+		"renamed and within":     {shaped(wicketway.Renamed("name", "id"), wicketway.Within("sides", wicketway.Renamed("oak", "wood"))), ""},
+		"dropped":                {shaped(wicketway.Dropped("width"), wicketway.Within("sides", wicketway.Dropped("year"))), ""},
+		"computed":               {shaped(wicketway.Computed("state", "open", isOpen, opened)), ""},
+		"losing":                 {shaped(wicketway.Computed("width", "half", half, double)), "example 1 comes back as"},
+		"losing, and said":       {shaped(wicketway.Computed("width", "half", half, double)).Loses("width"), ""},
+		"not the other way":      {shaped(wicketway.Computed("width", "half", half, func(n int) (int, error) { return n * 3, nil })).Loses("width"), "and that of what it becomes is"},
+		"refusing its own":       {shaped(wicketway.Computed("state", "open", isOpen, func(bool) (string, error) { return "", errors.New("must be known") })), "open: must be known"},
+		"one way":                {shaped(wicketway.Computed("state", "open", isOpen, nil)), "no function for this way"},
+		"against its own rules":  {shaped(wicketway.Computed("width", "half", half, double).Tagged(`rule:"maximum=1"`)).Loses("width"), `breaks a rule of its type: "/half" must be at most 1`},
+		"by functions that lose": {wicketway.By(func(g gate) string { return g.Name }, func(n string) (gate, error) { return gate{Name: n}, nil }), `comes back as {"name":"heron"`},
+		"of another type":        {wicketway.Shaped[leaf](), "want wicketwaytest_test.leaf"},
+		"wrong itself":           {shaped(wicketway.Renamed("nam", "id")), `has no member "nam"`},
+	} {
+		got := &said{TB: t}
+		wicketwaytest.Adapts(got, c.a, gate{"heron", 4, []leaf{{true, 1900}}, "open"}, gate{"bell", 5, []leaf{{false, 1901}, {true, 1902}}, "closed"})
+		if text := strings.Join(got.lines, "\n"); c.want == "" && text != "" || !strings.Contains(text, c.want) {
+			t.Errorf("%s: said is %q, want %q", name, text, c.want)
+		}
+	}
+	got := &said{TB: t}
+	if wicketwaytest.Adapts[gate](got, wicketway.Same()); len(got.lines) != 1 {
+		t.Errorf("without examples: %q", got.lines)
+	}
+}
