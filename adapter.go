@@ -57,18 +57,18 @@ func functions[New, Old any](toOld func(New) Old, toNew func(Old) (New, error)) 
 	a := &shape.Adapter{New: reflect.TypeFor[New](), Old: reflect.TypeFor[Old]()}
 	if toOld != nil {
 		a.ToOld = func(now, old reflect.Value) error {
-			*old.Addr().Interface().(*Old) = toOld(*now.Addr().Interface().(*New))
+			*shape.At[Old](old) = toOld(*shape.At[New](now))
 			return nil
 		}
 	}
 	if toNew != nil {
 		a.ToNew = func(old, now reflect.Value, f *shape.Faults) {
-			v, err := toNew(*old.Addr().Interface().(*Old))
+			v, err := toNew(*shape.At[Old](old))
 			if err != nil {
 				f.Add(err)
 				return
 			}
-			*now.Addr().Interface().(*New) = v
+			*shape.At[New](now) = v
 		}
 	}
 	return a
@@ -220,7 +220,7 @@ func Added[New, Old any](old string, of func(New) Old, into func(*New, Old)) Mem
 	by := functions(of, func(Old) (n New, err error) { return n, nil })
 	by.ToNew = func(old, now reflect.Value, _ *shape.Faults) {
 		if into != nil {
-			into(now.Addr().Interface().(*New), *old.Addr().Interface().(*Old))
+			into(shape.At[New](now), *shape.At[Old](old))
 		}
 	}
 	return Member{shape.Member{Call: fmt.Sprintf("Added(%q)", old), Old: old, By: by, Of: true}}

@@ -88,6 +88,7 @@ var lines = []struct {
 	{"the worst hostile megabyte, against plain decoding of a good one", hostileMegabyte},
 	{"a GET with a parameter, against the standard library's mux", smallGet},
 	{"allocations of that GET, beyond the one by hand", smallGetAllocations},
+	{"the same GET in an older shape, renamed and computed, against the present one", adaptedGet},
 	{"the same with three attached values, against none", attachedValues},
 	{"a list of 100 items, against one written by hand", listOfHundred},
 	{"a stream of 10,000 items, against a loop that flushes alike", streamOfTenThousand},

@@ -6,6 +6,7 @@ import (
 	"context"
 	"io"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -239,6 +240,29 @@ func smallGetAllocations(meter) result {
 	ours, theirs := small()
 	a, b := allocations(getting(ours)), allocations(getting(theirs))
 	return holds("", a-b, 1, "%.1f to %.1f", a, b)
+}
+
+// adaptedGet has an old shape of which each member is another kind of different.
+func adaptedGet(m meter) result {
+	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
+		wicketway.Adapted("GET /locks/{lock}", func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil },
+			wicketway.Same(), wicketway.Shaped[lock](
+				wicketway.Renamed("lock", "id"),
+				wicketway.Computed("width", "width_ft", func(metres float64) float64 { return math.Round(metres * 3.2808) }, nil),
+				wicketway.Computed("open", "state", stateOf, nil))))
+	if err != nil {
+		panic(err)
+	}
+	present, _ := small()
+	ratio, a, b := m.compare(wall, getting(api), getting(present))
+	return holds("", ratio, 1.3, "%.0f ns to %.0f ns", a, b)
+}
+
+func stateOf(open bool) string {
+	if open {
+		return "open"
+	}
+	return "closed"
 }
 
 // attachedValues has no limit but the spread of the plain API against itself.

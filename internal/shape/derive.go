@@ -36,6 +36,9 @@ type step struct {
 	field   int // of the old type; -1: none
 	by      *Adapter
 	fixed   reflect.Value
+
+	how      copying // of what stays as it is
+	from, to uintptr // where it lies in the present struct, and in the old one
 }
 
 var (
@@ -332,23 +335,34 @@ func goName(name string) string {
 // link makes the ways between the types of the steps.
 func (a *Adapter) link() {
 	toOld, toNew := true, true
-	for _, s := range a.steps {
+	for i := range a.steps {
+		s := &a.steps[i]
+		if s.field >= 0 && s.by == nil {
+			s.how, s.to = copyingOf(a.Old.Field(s.field).Type), a.Old.Field(s.field).Offset
+			for t, index := a.New, s.index; len(index) > 0; index = index[1:] {
+				f := t.Field(index[0])
+				s.from += f.Offset
+				t = f.Type
+			}
+		}
 		toOld = toOld && (s.by == nil || s.by.ToOld != nil || s.field < 0)
 		toNew = toNew && (s.by == nil || s.by.ToNew != nil || s.field < 0)
 	}
 	steps := a.steps
 	if toOld {
 		a.ToOld = func(now, old reflect.Value) error {
+			from, to := addressOf(now), addressOf(old)
 			for i := range steps {
-				s := &steps[i]
-				if s.field < 0 {
-					continue
-				}
-				from, to := s.of(now), old.Field(s.field)
-				if s.by == nil {
-					to.Set(from)
-				} else if err := s.by.ToOld(from, to); err != nil {
-					return err
+				switch s := &steps[i]; {
+				case s.how != byReflection:
+					s.how.copy(after(from, s.from), after(to, s.to))
+				case s.field < 0:
+				case s.by == nil:
+					old.Field(s.field).Set(s.of(now))
+				default:
+					if err := s.by.ToOld(s.of(now), old.Field(s.field)); err != nil {
+						return err
+					}
 				}
 			}
 			return nil
@@ -359,6 +373,8 @@ func (a *Adapter) link() {
 			for i := range steps {
 				s := &steps[i]
 				switch {
+				case s.how != byReflection:
+					s.how.copy(after(addressOf(old), s.to), after(addressOf(now), s.from))
 				case s.fixed.IsValid():
 					s.of(now).Set(s.fixed)
 				case s.field < 0:
