@@ -18,6 +18,7 @@ import (
 var (
 	errFull     = problem.Define(http.StatusConflict, "slot-full", "The slot is full")
 	errFuller   = errFull.Define(http.StatusConflict, "slot-fuller", "The slot is more than full")
+	errFullest  = problem.Define(http.StatusConflict, "fullest", "The slot is as full as can be")
 	errOccupied = problem.Define(http.StatusBadRequest, "occupied", "The lock is occupied")
 )
 
@@ -81,6 +82,8 @@ func findTrip(_ context.Context, in oneTrip) (trip, error) {
 	}
 	return tripOf(in.Trip), nil
 }
+
+func specialTrip(ctx context.Context, in oneTrip) (trip, error) { return findTrip(ctx, in) }
 
 func firstTrip(ctx context.Context, in oneTrip) (trip, error) { return findTrip(ctx, in) }
 
@@ -168,7 +171,8 @@ func adaptedAPI(t *testing.T) *wicketway.API {
 	}
 	return build(t,
 		wicketway.Version("v2", present()),
-		wicketway.Version("v1", wicketway.RaisedAs(errFull, errOccupied), wicketway.ProblemsAs("", asOldError),
+		wicketway.Version("v1", wicketway.RaisedAs(errFull, errOccupied), wicketway.Group(wicketway.RaisedAs(errFuller, errFullest),
+			wicketway.Adapted("GET /special/{trip}", specialTrip, same, same, wicketway.Fails(errFull))), wicketway.ProblemsAs("", asOldError),
 			wicketway.Adapted("GET /trips", listTrips, wicketway.Shaped[struct {
 				After wicketway.Cursor[int64] `from:"query after"`
 				Limit int                     `from:"query limit" rule:"minimum=1 maximum=50 default=2"`
@@ -237,6 +241,7 @@ func TestAdapted(t *testing.T) {
 		{"PATCH /v1/trips/2", `If-Match: {tag}`, `{"trip":2,"lock":"bell","up":true,"size":{"length":1},"hands":5}`, 200, old("2", "down", ""), `Etag: "trip-2-`},
 		{"PATCH /v1/trips/2", `If-Match: {tag}`, `{"trip":2,"lock":"bell","up":true,"size":{"length":1},"hands":11}`, 422, `"field":"/hands"`, ""},
 		{"GET /v1/trips/9", "", "", 400, `{"error":"occupied: Nine is too many."}`, "Retry-After: 5"},
+		{"GET /v1/special/9", "", "", 409, `{"error":"fullest: Nine is too many."}`, ""}, // the special kind counts
 		{"GET /v1/trips/8", "Accept: text/html", "", 500, `{"error":"internal: The failure has been recorded."}`, "Content-Type: application/json"},
 		{"GET /v1/nowhere", "", "", 404, `{"error":"not-found: Nothing is at /v1/nowhere."}`, ""},
 		{"GET /v2/trips/9", "", "", 409, `"code":"slot-fuller"`, ""},

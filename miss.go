@@ -60,14 +60,14 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 		if len(routes) == 0 {
 			break
 		}
-		allowed := s.api.table.Allowed(routes)
-		w.Header().Set("Allow", strings.Join(allowed, ", "))
+		allowed := strings.Join(s.api.table.Allowed(routes), ", ")
 		if r.Method == http.MethodOptions { // RFC 9110, 9.3.7
+			w.Header().Set("Allow", allowed)
 			w.WriteHeader(http.StatusNoContent)
 			return nil
 		}
-		return problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path,
-			strings.Join(allowed, ", "))
+		return problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path, allowed).
+			WithHeader("Allow", allowed)
 	}
 	if as.Outcome == table.NoEdition || as.Outcome == table.OtherContent {
 		return n.versions.refuse(as, path)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/cors"
@@ -144,6 +145,16 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 		if h := w.Header(); w.Code != 204 || h.Get("Access-Control-Allow-Methods") != c.methods || h.Get("Access-Control-Allow-Headers") != "api-version" {
 			t.Errorf("%s: %d %v, want the methods %s and the field Api-Version", c.line, w.Code, h, c.methods)
 		}
+	}
+	made, err := by(wicketway.MediaType).NewRequest(t.Context(), takeName, struct {
+		Name string `json:"name"`
+	}{"Bell"})
+	if err != nil || made.Header.Get("Content-Type") != "application/json;version=v2" || made.Header.Get("Accept") != "application/json;version=v2" {
+		t.Errorf("a request by media type: %v %v", made, err)
+	}
+	files := build(t, wicketway.VersionBy(wicketway.Header("Edition"), ""), wicketway.Version("a", wicketway.Files("/", fstest.MapFS{}), wicketway.Route("POST /x", tellVersion)))
+	if w := ask(files, "GET /x", "Edition: a", ""); w.Code != 405 || w.Header().Get("Allow") != "OPTIONS, POST" {
+		t.Errorf("beside files of a version: %d %v %s", w.Code, w.Header(), w.Body)
 	}
 	first := ask(api, "GET /api/locks/bell", "", "").Header().Get("Etag")
 	for _, s := range []wicketway.VersionScheme{wicketway.Header("Api-Version"), wicketway.MediaType, wicketway.Path} {
