@@ -117,7 +117,7 @@ func patchTrip(_ context.Context, in changeTrip) (trip, error) {
 
 func streamTrips(context.Context, wicketway.None) (wicketway.Stream[trip], error) {
 	return func(yield func(trip, error) bool) {
-		_ = yield(tripOf(1), nil) && yield(tripOf(2), nil)
+		_ = yield(tripOf(1), nil) && yield(tripOf(2), nil) && yield(trip{}, errFull.New("It is over."))
 	}, nil
 }
 
@@ -220,8 +220,8 @@ func TestAdapted(t *testing.T) {
 		{"GET /v1/trips", "Accept: text/csv", "", 200, "id,lock,direction,remarks,length_ft,label", ""},
 		{"GET /v1/pages?max=1", "", "", 200, `{"items":[` + old("1", "up", "") + `],"next":"Mg"}`, `Link: <?after=Mg&max=1>; rel="next"`},
 		{"GET /v1/pages?max=51", "", "", 422, `{"error":"input-invalid: One item of the input breaks a rule. must be at most 50","field":"max"}`, ""},
-		{"GET /v1/live", "", "", 200, "[" + old("1", "up", "") + "," + old("2", "down", "") + "]", ""},
 		{"GET /v1/live", "Accept: text/event-stream", "", 200, "id: 1\ndata: " + old("1", "up", ""), ""},
+		{"GET /v1/live", "Accept: text/event-stream", "", 200, "event: problem\ndata: {\"error\":\"occupied: It is over.\"}", ""},
 		{"GET /v1/first?n=3", "", "", 200, `"bell"`, ""},
 		{"GET /v1/first", "", "", 422, `must be more than nothing`, ""},
 		{"POST /v1/trips", "", body, 201, `{"id":61,"lock":"bell","direction":"up","length_ft":36,"label":"BELL"}`, "Location: /v1/trips/61"},

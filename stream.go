@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -114,8 +115,15 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 
 // event writes the problem that ends a stream of events.
 func (s *state) event(err error) []byte {
-	p := s.target.terms().told(s.problemFor(err))
+	t := s.target.terms()
+	p := t.told(s.problemFor(err))
 	s.api.raise(p.Kind())
+	if t.problemsAs != nil {
+		var own bytes.Buffer
+		if t.problemsAs.offer.Problem(&own, p, s.rendering(p)) == nil {
+			return own.Bytes()
+		}
+	}
 	text, _ := p.Append(nil, s.rendering(p)) // what JSON cannot carry is left out
 	return text
 }

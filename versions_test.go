@@ -2,14 +2,17 @@ package wicketway_test
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/cache"
 	"github.com/wicketway/wicketway/chain/cors"
 )
 
@@ -155,6 +158,20 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 	files := build(t, wicketway.VersionBy(wicketway.Header("Edition"), ""), wicketway.Version("a", wicketway.Files("/", fstest.MapFS{}), wicketway.Route("POST /x", tellVersion)))
 	if w := ask(files, "GET /x", "Edition: a", ""); w.Code != 405 || w.Header().Get("Allow") != "OPTIONS, POST" {
 		t.Errorf("beside files of a version: %d %v %s", w.Code, w.Header(), w.Body)
+	}
+	calls := 0
+	countCalls := func(ctx context.Context, _ wicketway.None) (string, error) {
+		calls++
+		return fmt.Sprint(wicketway.VersionOf(ctx), calls), nil
+	}
+	kept := build(t, wicketway.VersionBy(wicketway.Header("Edition"), "a"), wicketway.Chain(cache.Responses(cache.Settings{}), cache.Headers(cache.Control{MaxAge: time.Minute})),
+		wicketway.Version("a", wicketway.Route("GET /x", countCalls), wicketway.Route("PUT /x", countCalls)), wicketway.Version("b", wicketway.Inherit("a")))
+	for _, c := range []struct{ method, version, want string }{
+		{"GET", "a", "a1"}, {"GET", "b", "b2"}, {"GET", "a", "a1"}, {"GET", "b", "b2"}, {"PUT", "b", "b3"}, {"GET", "a", "a4"}, // the change is every version's
+	} {
+		if w := ask(kept, c.method+" /x", "Edition: "+c.version, ""); w.Body.String() != `"`+c.want+`"`+"\n" {
+			t.Errorf("%s of what is kept, by version %s: %s, want %s", c.method, c.version, w.Body, c.want)
+		}
 	}
 	first := ask(api, "GET /api/locks/bell", "", "").Header().Get("Etag")
 	for _, s := range []wicketway.VersionScheme{wicketway.Header("Api-Version"), wicketway.MediaType, wicketway.Path} {

@@ -146,9 +146,9 @@ func (s *store) concerns(r *http.Request) bool {
 		!has(directives(r.Header["Cache-Control"]), "no-store")
 }
 
-// base is what is asked for, and for ByCaller by whom.
+// base is what is asked for, and for ByCaller by whom. Versions may share their paths.
 func (s *store) base(r *http.Request) string {
-	key := r.Host + " " + r.URL.EscapedPath() + "?" + r.URL.RawQuery
+	key := r.Host + " " + r.URL.EscapedPath() + "?" + r.URL.RawQuery + " " + wicketway.VersionOf(r.Context())
 	if s.ByCaller {
 		key = wicketway.Caller(r.Context()).Subject + "\x00" + key
 	}
