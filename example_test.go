@@ -261,3 +261,36 @@ func ExampleIgnoreReadOnly() {
 	// 422
 	// 200 {"id":0,"name":"bell"}
 }
+
+func ExampleAdapted() {
+	type lock struct {
+		Lock   string  `json:"lock"`
+		Metres float64 `json:"metres"`
+	}
+	find := func(_ context.Context, in lockInput) (lock, error) { return lock{in.Lock, 30.48}, nil }
+	old := wicketway.Shaped[lock](
+		wicketway.Renamed("lock", "id"),
+		wicketway.Computed("metres", "feet", func(metres float64) float64 { return metres / 0.3048 }, nil))
+	api := mustBuild(
+		wicketway.Version("v2", wicketway.Route("GET /locks/{lock}", find)),
+		wicketway.Version("v1", wicketway.Adapted("GET /locks/{lock}", find, wicketway.Same(), old)))
+	show(api, "GET", "/v2/locks/bell", "")
+	show(api, "GET", "/v1/locks/bell", "")
+	// Output:
+	// 200 {"lock":"bell","metres":30.48}
+	// 200 {"id":"bell","feet":100}
+}
+
+func ExampleVersionBy() {
+	tell := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.VersionOf(ctx), nil }
+	api := mustBuild(wicketway.VersionBy(wicketway.Header("Api-Version"), "v1"),
+		wicketway.Version("v1", wicketway.Route("GET /locks", tell)),
+		wicketway.Version("v2", wicketway.Inherit("v1")))
+	for _, version := range []string{"v2", "v3"} {
+		w := ask(api, "GET /locks", "Api-Version: "+version, "")
+		fmt.Print(w.Code, " ", w.Body)
+	}
+	// Output:
+	// 200 "v2"
+	// 400 {"type":"/problems/version-invalid","title":"The field names no version of the API","status":400,"detail":"The field Api-Version names version v3 of /locks, which there is not; served are v1, v2.","code":"version-invalid","versions":["v1","v2"]}
+}

@@ -74,3 +74,28 @@ func TestMediaType(t *testing.T) {
 		}
 	}
 }
+
+func TestParameter(t *testing.T) {
+	for _, c := range []struct {
+		accept, want string
+		ok           bool
+	}{
+		{"application/json", "", true},
+		{"application/json;version=v2", "v2", true},
+		{`a/b;Version="v\2"`, "v2", true},
+		{"a/b;version=v2;q=0.2, a/c;version=v1;q=0.3", "v1", true},
+		{"a/b;version=v2, a/c;version=v1", "v1", true}, // equal: the server's order
+		{"*/*, a/b;version=v2", "v2", true},            // and what is named before what is not
+		{"*/*, a/b;version=v2;q=0.9", "", true},
+		{"a/b;version=v9, */*;q=0.1", "", true},
+		{"a/b;version=v9, a/b;version=v8", "v9", false},
+		{"a/b;version=v9;q=0", "", true}, // it is not asked for
+		{"a/b;version=", `""`, false},
+		{`a/b;x="version=v2"`, "", true},
+		{"a/b;version=v2;version=v1", "v2", true}, // the first
+	} {
+		if got, ok := negotiate.Parameter([]string{c.accept}, "version", "v1", "v2"); got != c.want || ok != c.ok {
+			t.Errorf("%s: %q %v, want %q %v", c.accept, got, ok, c.want, c.ok)
+		}
+	}
+}
