@@ -2,6 +2,7 @@ package table
 
 import (
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/segment"
@@ -37,7 +38,32 @@ type choice struct {
 	text   string            // of the prefix, which has no parameters where it is plain
 	plain  bool
 	tables []*Table
-	words  []uint64 // the first of each name's words
+	words  []uint64              // the first of each name's words
+	slots  [1 << slotBits]uint16 // the places of the names, from 1, by the hashes of their words
+	mul    uint64                // makes the hashes
+}
+
+const slotBits = 6
+
+// spread finds hashes of the names that are all different; of very many some share one, and are found
+// one by one.
+func (c *choice) spread() {
+	for _, name := range c.Names {
+		word, _ := wordsOf(name)
+		c.words = append(c.words, word)
+	}
+	for c.mul = mix; c.mul < mix+2*1000; c.mul += 2 {
+		clear(c.slots[:])
+		shared := false
+		for i, word := range c.words {
+			slot := &c.slots[word*c.mul>>(64-slotBits)]
+			shared = shared || *slot != 0
+			*slot = uint16(i + 1)
+		}
+		if !shared {
+			return
+		}
+	}
 }
 
 // NewEdition gives the number of an edition: 1 for the first, and so on. It is to stand in a choice.
@@ -58,10 +84,7 @@ func (b *Builder) Tables() *Tables {
 		for _, s := range of.below {
 			of.text += "/" + s.Texts[0]
 		}
-		for _, name := range c.Names {
-			word, _ := wordsOf(name)
-			of.words = append(of.words, word)
-		}
+		of.spread()
 		for _, edition := range c.Editions {
 			t := b.table(edition, of.below, routes)
 			of.tables = append(of.tables, t)
@@ -266,12 +289,10 @@ func (c *choice) pickByMedia(method string, h map[string][]string) (i int, named
 
 func (c *choice) named(name string) int {
 	word, _ := wordsOf(name)
-	for i, w := range c.words {
-		if w == word && (len(name) < 8 || c.Names[i] == name) { // up to seven bytes are their word
-			return i
-		}
+	if i := int(c.slots[word*c.mul>>(64-slotBits)]) - 1; i >= 0 && c.words[i] == word && (len(name) < 8 || c.Names[i] == name) {
+		return i // up to seven bytes are their word
 	}
-	return -1
+	return slices.Index(c.Names, name)
 }
 
 // AllAt gives all routes that match an escaped path, in the edition of a match or, where every one

@@ -1,6 +1,7 @@
 package table_test
 
 import (
+	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -373,4 +374,28 @@ func unescape(s string) string {
 		return s
 	}
 	return u
+}
+
+// Each of many editions is found by its name, long or short, and nothing else is.
+func TestManyEditions(t *testing.T) {
+	var b table.Builder
+	c := table.Choice{Field: "Edition", Default: -1}
+	name := func(i int) string { return fmt.Sprint("v", i, strings.Repeat("x", i%20)) }
+	for i := range 150 {
+		c.Names, c.Editions = append(c.Names, name(i)), append(c.Editions, b.NewEdition())
+		template, err := route.Parse("/locks")
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.Add(table.Route{Method: "GET", Template: template, Edition: c.Editions[i]})
+	}
+	b.AddChoice(c)
+	tables := b.Tables()
+	for i := range 300 {
+		var m table.Match
+		r := tables.Resolve("GET", &url.URL{Path: "/locks"}, map[string][]string{"Edition": {name(i)}}, &m)
+		if found := r.Outcome == table.Found && int(m.Route) == i; found != (i < 150) || !found && r.Outcome != table.NoEdition {
+			t.Errorf("%s: %v, route %d", name(i), r, m.Route)
+		}
+	}
 }
