@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -16,10 +17,11 @@ type adaptation struct{ in, out Adapter }
 
 // adapted is how a route reads and sends what is old.
 type adapted struct {
-	in    *shape.Adapter // nil: the function's own input
-	out   *shape.Adapter // of the value or the items; nil: the function's own
-	plain bool           // a page is sent as the array of its items
-	own   *bind.Plan     // of the function's own input, where it is made of an old one
+	in    *shape.Adapter               // nil: the function's own input
+	out   *shape.Adapter               // of the value or the items; nil: the function's own
+	plain bool                         // a page is sent as the array of its items
+	own   *bind.Plan                   // of the function's own input, where it is made of an old one
+	fresh map[reflect.Type]*check.Type // what the input holds that has defaults
 }
 
 // adapt finds the adapters of a route.
@@ -97,6 +99,19 @@ func (a Adapter) ofOutput(out *outputType) (*shape.Adapter, error) {
 	return made, err
 }
 
+// planOwn plans how the function's own input is made and held against its rules.
+func (b *builder) planOwn(r *resolved, how bind.Config) {
+	a := r.adapted
+	how.Parameters, how.Unparsed = nil, true // those are the old input's matter
+	a.own, a.fresh = bind.Compile(r.part.in, how), map[reflect.Type]*check.Type{}
+	for _, t := range a.in.Structs() {
+		if t != r.part.in || !a.in.HasSources() {
+			a.fresh[t], _ = b.schemas.Type(t) // the plan says what is wrong with it
+		}
+	}
+	b.checkMissing(r)
+}
+
 // checkMissing reports what the function's input must have and an old one says nothing of.
 func (b *builder) checkMissing(r *resolved) {
 	for _, path := range r.adapted.in.Missing() {
@@ -117,7 +132,7 @@ func (r *resolved) wireIn() reflect.Type {
 	switch {
 	case r.adapted == nil || r.adapted.in == nil:
 		return r.part.in
-	case r.adapted.in.IsDerived() && r.adapted.in.Old.NumField() == 0: // nothing is left of it
+	case r.adapted.in.IsEmpty():
 		return noneType
 	}
 	return r.adapted.in.Old
@@ -189,10 +204,17 @@ func (r *resolved) inputOf(input any) (any, error) {
 	return old.Interface(), r.adapted.in.ToOld(now, old.Elem())
 }
 
+// renew gives what is about to be filled its defaults.
+func (a *adapted) renew(now reflect.Value) {
+	if t := a.fresh[now.Type()]; t != nil {
+		t.Renew(now)
+	}
+}
+
 // take makes the function's input of an old one, and holds it against the function's rules.
 func (a *adapted) take(old, in reflect.Value) error {
 	a.own.Renew(in)
-	var f shape.Faults
+	f := shape.Faults{Most: a.own.Most() + 1, Fresh: a.renew} // one more, so that it is seen that there are more
 	a.in.ToNew(old, in, &f)
 	var items []problem.Item
 	for _, fault := range f.Found {
@@ -202,16 +224,9 @@ func (a *adapted) take(old, in reflect.Value) error {
 		items = append(items, itemAt(a.in, fault.Path, problem.Item{Rule: "form", Detail: fault.Err.Error()}))
 	}
 	if items != nil {
-		return problem.Invalid.New(faultsText(len(items))).WithItems(items...)
+		return a.own.Refuse(items)
 	}
 	return a.replaced(a.own.Judge(in))
-}
-
-func faultsText(n int) string {
-	if n == 1 {
-		return "One item of the input breaks a rule."
-	}
-	return fmt.Sprintf("%d items of the input are wrong.", n)
 }
 
 // itemAt is an item at a path of an input: a parameter, or a place in the body.

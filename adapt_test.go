@@ -188,6 +188,7 @@ func adaptedAPI(t *testing.T) *wicketway.API {
 			wicketway.Adapted("GET /trips/{trip}", findTrip, same, oldTrip, wicketway.Conditional(), wicketway.Fails(errFull)),
 			wicketway.Adapted("PATCH /trips/{trip}", patchTrip, wicketway.Shaped[changeTrip](wicketway.Within("body", wicketway.Renamed("crew", "hands"))), oldTrip, wicketway.Conditional()),
 			wicketway.Adapted("GET /live", streamTrips, same, oldTrip),
+			wicketway.Adapted("PUT /all", func(_ context.Context, in []*trip) (int, error) { return len(in), nil }, oldTrip, same, wicketway.Limits{Faults: 3}),
 			wicketway.Adapted("GET /first", firstTrip, wicketway.By(nil, func(in struct {
 				N int `from:"query n" rule:"maximum=9"`
 			}) (oneTrip, error) {
@@ -241,6 +242,10 @@ func TestAdapted(t *testing.T) {
 		{"PATCH /v1/trips/2", `If-Match: {tag}`, `{"trip":2,"lock":"bell","up":true,"size":{"length":1},"hands":5}`, 200, old("2", "down", ""), `Etag: "trip-2-`},
 		{"PATCH /v1/trips/2", `If-Match: {tag}`, `{"trip":2,"lock":"bell","up":true,"size":{"length":1},"hands":11}`, 422, `"field":"/hands"`, ""},
 		{"GET /v1/trips/9", "", "", 400, `{"error":"occupied: Nine is too many."}`, "Retry-After: 5"},
+		{"PUT /v1/all", "", "[" + strings.Repeat(old("1", "up", "")+",", 9) + old("2", "up", "") + "]", 200, "10", ""},
+		{"PUT /v1/all", "", "[" + strings.Repeat(old("1", "up", "")+",", 9) + old("2", "off", "") + "]", 422, `"field":"/9/direction"`, ""},
+		{"PUT /v1/all", "", "[" + strings.Repeat(old("1", "off", "")+",", 9999) + old("2", "up", "") + "]", 422, "More than 3 items of the input are wrong", ""},
+		{"PUT /v1/all", "", "[" + strings.Repeat(strings.Replace(old("1", "up", ""), "40", "900", 1)+",", 9999) + old("2", "up", "") + "]", 422, "More than 3 items of the input are wrong", ""},
 		{"GET /v1/special/9", "", "", 409, `{"error":"fullest: Nine is too many."}`, ""}, // the special kind counts
 		{"GET /v1/trips/8", "Accept: text/html", "", 500, `{"error":"internal: The failure has been recorded."}`, "Content-Type: application/json"},
 		{"GET /v1/nowhere", "", "", 404, `{"error":"not-found: Nothing is at /v1/nowhere."}`, ""},

@@ -54,9 +54,7 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 		}
 	}
 	if r.adapted != nil && r.adapted.in != nil {
-		how.Parameters, how.Unparsed = nil, true // those are the old input's matter
-		r.adapted.own = bind.Compile(p.in, how)
-		b.checkMissing(r)
+		b.planOwn(r, how)
 	}
 	adapts, plain := r.adapts()
 	out := outputKey{r.wireOut(), adapts, plain, p.out.kind, r.status(), t.envelope, t.media, t.mediaParameter(), r.variant(), t.formats,

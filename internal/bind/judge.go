@@ -7,6 +7,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/problem"
 )
 
 // Renew gives an input that was not read, but is to be made of another one, its defaults.
@@ -52,6 +53,18 @@ func (in *Plan) Judge(v reflect.Value) error {
 	}
 	if in.judges && found.items == nil {
 		in.judge(v, &found)
+	}
+	return found.problem()
+}
+
+// Most is how many faults are listed.
+func (in *Plan) Most() int { return in.most }
+
+// Refuse is the problem of an input with faults that somebody else has found.
+func (in *Plan) Refuse(items []problem.Item) error {
+	found := faults{items: items, most: in.most}
+	if len(items) > in.most {
+		found.items, found.more = items[:in.most], true
 	}
 	return found.problem()
 }

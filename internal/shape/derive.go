@@ -370,6 +370,9 @@ func (a *Adapter) link() {
 	}
 	if toNew {
 		a.ToNew = func(old, now reflect.Value, f *Faults) {
+			if f.Fresh != nil {
+				f.Fresh(now)
+			}
 			for i := range steps {
 				s := &steps[i]
 				switch {

@@ -32,6 +32,26 @@ func (a *Adapter) HasSources() bool { return a.sources || a.steps == nil && hasS
 // IsDerived reports whether the old type was made of the present one.
 func (a *Adapter) IsDerived() bool { return a.steps != nil || a.item != nil && a.item.IsDerived() }
 
+// IsEmpty reports whether nothing is left of a struct.
+func (a *Adapter) IsEmpty() bool { return a.steps != nil && a.Old.NumField() == 0 }
+
+// Structs are the present types that are filled member by member.
+func (a *Adapter) Structs() (all []reflect.Type) {
+	if a.item != nil {
+		return a.item.Structs()
+	}
+	if a.steps == nil {
+		return nil
+	}
+	all = append(all, a.New)
+	for _, s := range a.steps {
+		if s.by != nil {
+			all = append(all, s.by.Structs()...)
+		}
+	}
+	return all
+}
+
 // Missing are the present members that an old value says nothing of, as paths.
 func (a *Adapter) Missing() [][]string {
 	return a.untold(func(s *step) bool { return !s.fixed.IsValid() })
@@ -63,8 +83,11 @@ func (a *Adapter) untold(counts func(*step) bool) (all [][]string) {
 	return all
 }
 
-// Faults are what is wrong with an old value that has no present one.
+// Faults are what is wrong with an old value that has no present one, and what is asked for the latter.
 type Faults struct {
+	Most  int // how many are kept; 0: all
+	// Fresh is given each present struct before it is filled; nil: it is zero then.
+	Fresh func(now reflect.Value)
 	Found []Fault
 	path  []string
 }
@@ -76,7 +99,11 @@ type Fault struct {
 }
 
 // Add notes what is wrong at the place that is being adapted.
-func (f *Faults) Add(err error) { f.Found = append(f.Found, Fault{slices.Clone(f.path), err}) }
+func (f *Faults) Add(err error) {
+	if f.Most == 0 || len(f.Found) < f.Most {
+		f.Found = append(f.Found, Fault{slices.Clone(f.path), err})
+	}
+}
 
 func (f *Faults) at(name string, do func()) {
 	f.path = append(f.path, name)
