@@ -100,9 +100,9 @@ func (a Adapter) ofOutput(out *outputType) (*shape.Adapter, error) {
 }
 
 // planOwn plans how the function's own input is made and held against its rules.
-func (b *builder) planOwn(r *resolved, how bind.Config) {
+func (b *builder) planOwn(r *resolved) {
 	a := r.adapted
-	how.Parameters, how.Unparsed = nil, true // those are the old input's matter
+	how := b.binding(r, nil, true) // the parameters of the path are the old input's matter
 	a.own, a.fresh = bind.Compile(r.part.in, how), map[reflect.Type]*check.Type{}
 	for _, t := range a.in.Structs() {
 		if t != r.part.in || !a.in.HasSources() {

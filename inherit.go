@@ -218,7 +218,8 @@ func (b *builder) takeOver(r *resolved, from, v *versionRead, own map[string]*re
 		b.mistake(v.inherit.at, "Inherit: %s at %s: %v", r.line(), r.at, err)
 		return
 	}
-	taken := &resolved{method: r.method, path: template.String(), names: template.Names(), at: r.at, part: r.part,
+	taken := b.newResolved()
+	*taken = resolved{method: r.method, path: template.String(), names: template.Names(), at: r.at, part: r.part,
 		lineage: &lineage{from: from.name, at: v.inherit.at}}
 	if r.part.withdrawn && r.lineage != nil {
 		taken.lineage.before = r.lineage.before

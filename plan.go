@@ -14,16 +14,45 @@ import (
 
 // plan compiles how a route's input is read and its output is sent.
 func (b *builder) plan(r *resolved, unparsed bool) {
-	t, p := r.terms(), r.part
-	mistake := func(format string, args ...any) {
-		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), fmt.Sprintf(format, args...))
+	if r.part.missing != "" {
+		b.wrongWith(r)("the %s is nil", r.part.missing)
 	}
-	if p.missing != "" {
-		mistake("the %s is nil", p.missing)
-	}
-	if p.what != typedPart {
+	if r.part.what != typedPart {
 		return
 	}
+	b.adapt(r)
+	b.planInput(r, unparsed)
+	b.planOutput(r)
+	if r.pages() && r.input.QueryField(cursorType) == "" {
+		b.wrongWith(r)("the output is a page, but no query field of the input is a wicketway.Cursor")
+	}
+}
+
+// wrongWith reports mistakes about a route.
+func (b *builder) wrongWith(r *resolved) func(format string, args ...any) {
+	return func(format string, args ...any) {
+		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), fmt.Sprintf(format, args...))
+	}
+}
+
+func (b *builder) planInput(r *resolved, unparsed bool) {
+	t := r.terms()
+	key := inputKey{r.wireIn(), strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
+	if r.input = b.inputs[key]; r.input == nil {
+		before := len(b.mistakes)
+		r.input = bind.Compile(r.wireIn(), b.binding(r, r.names, unparsed))
+		if len(b.mistakes) == before { // else every route says what is wrong with it
+			b.inputs[key] = r.input
+		}
+	}
+	if r.adapted != nil && r.adapted.in != nil {
+		b.planOwn(r)
+	}
+}
+
+// binding says how an input of a route is read that has parameters in its path.
+func (b *builder) binding(r *resolved, parameters []string, unparsed bool) bind.Config {
+	t := r.terms()
 	var lenient check.Leniency
 	if t.unknown {
 		lenient |= check.UnknownMembers
@@ -31,9 +60,9 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	if t.readOnly {
 		lenient |= check.ReadOnlyMembers
 	}
-	how := bind.Config{
+	return bind.Config{
 		Method:     r.method,
-		Parameters: r.names,
+		Parameters: parameters,
 		Unparsed:   unparsed,
 		Limit:      t.limits.Body,
 		Faults:     t.limits.Faults,
@@ -42,46 +71,36 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 		Conditions: conditionalFieldType,
 		Files:      fileType,
 		Schemas:    &b.schemas,
-		Mistake:    mistake,
+		Mistake:    b.wrongWith(r),
 	}
-	b.adapt(r)
-	in := inputKey{r.wireIn(), strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
-	if r.input = b.inputs[in]; r.input == nil {
-		before := len(b.mistakes)
-		r.input = bind.Compile(r.wireIn(), how)
-		if len(b.mistakes) == before { // else every route says what is wrong with it
-			b.inputs[in] = r.input
-		}
-	}
-	if r.adapted != nil && r.adapted.in != nil {
-		b.planOwn(r, how)
-	}
+}
+
+func (b *builder) planOutput(r *resolved) {
+	t := r.terms()
 	adapts, plain := r.adapts()
-	out := outputKey{r.wireOut(), adapts, plain, p.out.kind, r.status(), t.envelope, t.media, t.mediaParameter(), r.variant(), t.formats,
+	key := outputKey{r.wireOut(), adapts, plain, r.part.out.kind, r.status(), t.envelope, t.media, t.mediaParameter(), r.variant(), t.formats,
 		t.conditional, t.omitNull, t.development}
-	if r.output = b.outputs[out]; r.output == nil {
-		before := len(b.mistakes)
-		r.output = answer.Compile(r.wireOut(), answer.Config{
-			Adapt:       r.toOld(),
-			Status:      r.status(),
-			Choice:      r.choice(),
-			Media:       t.media,
-			Parameter:   t.mediaParameter(),
-			Variant:     r.variant(),
-			Envelope:    t.envelope,
-			Conditional: t.conditional,
-			OmitNull:    t.omitNull,
-			Development: t.development,
-			Schemas:     &b.schemas,
-			Encoders:    &b.encoders,
-			Mistake:     mistake,
-		})
-		if len(b.mistakes) == before {
-			b.outputs[out] = r.output
-		}
+	if r.output = b.outputs[key]; r.output != nil {
+		return
 	}
-	if r.pages() && r.input.QueryField(cursorType) == "" {
-		mistake("the output is a page, but no query field of the input is a wicketway.Cursor")
+	before := len(b.mistakes)
+	r.output = answer.Compile(r.wireOut(), answer.Config{
+		Adapt:       r.toOld(),
+		Status:      r.status(),
+		Choice:      r.choice(),
+		Media:       t.media,
+		Parameter:   t.mediaParameter(),
+		Variant:     r.variant(),
+		Envelope:    t.envelope,
+		Conditional: t.conditional,
+		OmitNull:    t.omitNull,
+		Development: t.development,
+		Schemas:     &b.schemas,
+		Encoders:    &b.encoders,
+		Mistake:     b.wrongWith(r),
+	})
+	if len(b.mistakes) == before {
+		b.outputs[key] = r.output
 	}
 }
 

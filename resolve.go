@@ -19,6 +19,7 @@ import (
 type builder struct {
 	at        place
 	routes    []*resolved
+	room      []resolved       // for more of them
 	templates []route.Template // of the routes
 	lists     []*list
 	fallbacks []resolved // the groups that have a prefix, for what finds no route in them
@@ -231,7 +232,8 @@ func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 	if method == http.MethodConnect {
 		b.mistake(p.at, "%s: the target of CONNECT is no path (RFC 9110, 9.3.6), so no request reaches this", p.line)
 	}
-	r := &resolved{method: method, path: path, at: p.at, part: p, list: l}
+	r := b.newResolved()
+	*r = resolved{method: method, path: path, at: p.at, part: p, list: l}
 	template, err := route.Parse(path)
 	if err == nil {
 		template, err = prefix.Join(template)
@@ -249,6 +251,16 @@ func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 			l.routes++
 		}
 	}
+}
+
+// newResolved makes many at a time: an API has many routes.
+func (b *builder) newResolved() *resolved {
+	if len(b.room) == 0 {
+		b.room = make([]resolved, min(256, 4+len(b.routes)))
+	}
+	r := &b.room[0]
+	b.room = b.room[1:]
+	return r
 }
 
 var methods = []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch,

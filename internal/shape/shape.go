@@ -85,7 +85,7 @@ func (a *Adapter) untold(counts func(*step) bool) (all [][]string) {
 
 // Faults are what is wrong with an old value that has no present one, and what is asked for the latter.
 type Faults struct {
-	Most  int // how many are kept; 0: all
+	Most int // how many are kept; 0: all
 	// Fresh is given each present struct before it is filled; nil: it is zero then.
 	Fresh func(now reflect.Value)
 	Found []Fault

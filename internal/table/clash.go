@@ -2,8 +2,6 @@ package table
 
 import (
 	"slices"
-	"strconv"
-	"strings"
 
 	"github.com/wicketway/wicketway/internal/segment"
 	"github.com/wicketway/wicketway/route"
@@ -15,15 +13,20 @@ import (
 // merely overlap may not where one request could be for both.
 func (b *Builder) clashes(n int) []Clash {
 	if b.shapes == nil {
-		b.shapes = map[string][]int{}
+		b.shapes = map[uint64]int32{}
 	}
 	of, template := b.forms[n].route, b.forms[n].template
 	later := &b.routes[of]
-	shape := shapeOf(template)
+	hash := shapeHash(template)
+	last, ok := b.shapes[hash]
+	if !ok {
+		last = -1
+	}
+	b.shapes[hash], b.forms[n].before = int32(n), last
 	var found []Clash
-	for _, i := range b.shapes[shape] {
+	for i := last; i >= 0; i = b.forms[i].before {
 		earlier, other := &b.routes[b.forms[i].route], b.forms[i].template
-		if earlier.Edition != later.Edition && earlier.Edition != 0 && later.Edition != 0 {
+		if earlier.Edition != later.Edition && earlier.Edition != 0 && later.Edition != 0 || !sameShape(other, template) {
 			continue
 		}
 		same := earlier.Method == later.Method
@@ -34,7 +37,7 @@ func (b *Builder) clashes(n int) []Clash {
 			found = append(found, Clash{Earlier: b.forms[i].route, Later: of})
 		}
 	}
-	b.shapes[shape] = append(b.shapes[shape], n)
+	slices.Reverse(found)
 	return found
 }
 
@@ -52,26 +55,34 @@ func sameForm(t, u route.Template) bool {
 	})
 }
 
-// shapeOf writes the template with all that does not count for its rank left out.
-func shapeOf(t route.Template) string {
-	var b strings.Builder
-	b.Grow(len(t.String()) + 2)
+// sameShape reports whether two templates differ at the most in what does not count for their
+// ranks: names, and the texts of segments that have parameters as well.
+func sameShape(t, u route.Template) bool {
+	return slices.EqualFunc(t.Segments(), u.Segments(), func(s, r segment.Segment) bool {
+		return s.Rest == r.Rest && s.IsText() == r.IsText() && s.IsWhole() == r.IsWhole() && s.Weight() == r.Weight() &&
+			(!s.IsText() || s.Texts[0] == r.Texts[0])
+	})
+}
+
+// shapeHash is the same for templates of the same shape.
+func shapeHash(t route.Template) uint64 {
+	const odd = 0x9e3779b97f4a7c15
+	h := uint64(1)
 	for _, s := range t.Segments() {
-		b.WriteByte('/')
 		switch {
 		case s.Rest:
-			b.WriteByte('+')
+			h = (h ^ 1) * odd
 		case s.IsText():
-			b.WriteByte('=')
-			b.WriteString(s.Texts[0])
+			word, more := wordsOf(s.Texts[0])
+			h = ((h^word)*odd ^ more) * odd
 		case s.IsWhole():
-			b.WriteByte('*')
+			h = (h ^ 2) * odd
 		default:
-			b.WriteByte('~')
-			b.WriteString(strconv.Itoa(s.Weight()))
+			h = (h ^ uint64(3+s.Weight())) * odd
 		}
+		h ^= h >> 29
 	}
-	return b.String()
+	return h
 }
 
 // overlap reports whether some path matches both of two templates of one shape.

@@ -39,8 +39,8 @@ type Builder struct {
 	routes   []Route
 	forms    []form
 	groups   []grouped
-	shapes   map[string][]int // the forms of each shape
-	groupsOf map[string][]int // the groups of each shape
+	shapes   map[uint64]int32 // the last form of those whose shapes have a hash
+	groupsOf map[uint64][]int // the groups whose shapes have one
 	choices  []Choice
 	editions int32
 }
@@ -50,6 +50,7 @@ type form struct {
 	route    int
 	template route.Template
 	clashed  bool
+	before   int32 // the form before it whose shape has the same hash; -1: none
 }
 
 // A grouped prefix is that of a group, for those who choose an edition or, where it is 0, for all.
@@ -62,7 +63,7 @@ type grouped struct {
 func (b *Builder) Grow(n int) {
 	b.routes, b.forms = slices.Grow(b.routes, n), slices.Grow(b.forms, n)
 	if b.shapes == nil {
-		b.shapes = make(map[string][]int, n)
+		b.shapes = make(map[uint64]int32, n)
 	}
 }
 
@@ -98,16 +99,16 @@ func (b *Builder) AddForm(n int, template route.Template) []Clash {
 // and returns the group's number: 1 for the first, since 0 is the whole API. A prefix that is there
 // already keeps its number.
 func (b *Builder) AddGroup(prefix route.Template, edition int32) int {
-	shape := shapeOf(prefix)
-	for _, i := range b.groupsOf[shape] {
+	hash := shapeHash(prefix)
+	for _, i := range b.groupsOf[hash] {
 		if b.groups[i].edition == edition && sameForm(b.groups[i].prefix, prefix) {
 			return i + 1
 		}
 	}
 	if b.groupsOf == nil {
-		b.groupsOf = map[string][]int{}
+		b.groupsOf = map[uint64][]int{}
 	}
-	b.groupsOf[shape] = append(b.groupsOf[shape], len(b.groups))
+	b.groupsOf[hash] = append(b.groupsOf[hash], len(b.groups))
 	b.groups = append(b.groups, grouped{prefix, edition})
 	return len(b.groups)
 }

@@ -60,18 +60,38 @@ type branch struct {
 	end         end
 }
 
+// A grove makes branches, many at a time.
+type grove struct {
+	root    branch
+	entries []entry // for the ends
+	free    []branch
+	made    int
+}
+
+func (g *grove) branch(of segment.Segment) *branch {
+	if len(g.free) == 0 {
+		g.free = make([]branch, min(256, 8+g.made))
+	}
+	b := &g.free[0]
+	g.free = g.free[1:]
+	g.made++
+	b.of = of
+	return b
+}
+
 // grow gives the branch at which a template ends, made if it is not there.
-func (b *branch) grow(segments []segment.Segment) *branch {
+func (g *grove) grow(segments []segment.Segment) *branch {
+	b := &g.root
 	for _, s := range segments {
-		b = b.child(s)
+		b = b.child(g, s)
 	}
 	return b
 }
 
-func (b *branch) child(s segment.Segment) *branch {
+func (b *branch) child(g *grove, s segment.Segment) *branch {
 	made := func(at **branch) *branch {
 		if *at == nil {
-			*at = &branch{of: s}
+			*at = g.branch(s)
 		}
 		return *at
 	}
@@ -86,17 +106,17 @@ func (b *branch) child(s segment.Segment) *branch {
 				return m
 			}
 		}
-		b.mixed = append(b.mixed, &branch{of: s})
+		b.mixed = append(b.mixed, g.branch(s))
 		return b.mixed[len(b.mixed)-1]
 	}
-	return b.text(s)
+	return b.text(g, s)
 }
 
 // fewTexts is up to how many texts are looked through one by one.
 const fewTexts = 8
 
 // text gives the child that is a text.
-func (b *branch) text(s segment.Segment) *branch {
+func (b *branch) text(g *grove, s segment.Segment) *branch {
 	text := s.Texts[0]
 	if b.byText != nil {
 		if c := b.byText[text]; c != nil {
@@ -109,7 +129,7 @@ func (b *branch) text(s segment.Segment) *branch {
 			}
 		}
 	}
-	c := &branch{of: s}
+	c := g.branch(s)
 	b.texts = append(b.texts, c)
 	switch {
 	case b.byText != nil:
@@ -144,7 +164,7 @@ func (b *Builder) table(edition int32, below []segment.Segment, routes []kept) *
 		ends:    make([]end, 1),
 		edition: edition,
 	}
-	root := &branch{}
+	tree := grove{entries: make([]entry, len(b.forms))}
 	for _, f := range b.forms {
 		r := &b.routes[f.route]
 		segments := f.template.Segments()
@@ -160,7 +180,10 @@ func (b *Builder) table(edition int32, below []segment.Segment, routes []kept) *
 		t.percent = t.percent || hasPercent(segments)
 		last := segments[len(segments)-1]
 		t.slashed = t.slashed || last.Rest || last.Texts[0] == "" && last.IsText()
-		at := root.grow(segments)
+		at := tree.grow(segments)
+		if at.end.of == nil && len(tree.entries) > 0 { // mostly there is one
+			at.end.of, tree.entries = tree.entries[:0:1], tree.entries[1:]
+		}
 		at.end.of = append(at.end.of, entry{r.Method, int32(f.route), r.Files})
 	}
 	for _, of := range []int32{0, edition} { // the edition's own groups come instead of those of all
@@ -172,20 +195,26 @@ func (b *Builder) table(edition int32, below []segment.Segment, routes []kept) *
 				t.top = int32(i + 1)
 			default:
 				t.percent = t.percent || hasPercent(segments)
-				root.grow(segments).end.group = int32(i + 1)
+				tree.grow(segments).end.group = int32(i + 1)
 			}
 		}
 	}
+	t.nodes, t.endOf = make([]node, 0, tree.made+1), make([]uint32, 0, tree.made+1)
 	t.add(node{get: -1})
-	t.lay(0, root)
+	t.lay(0, &tree.root)
 	t.shorten()
 	return t
 }
 
 func hasPercent(segments []segment.Segment) bool {
-	return slices.ContainsFunc(segments, func(s segment.Segment) bool {
-		return slices.ContainsFunc(s.Texts, func(text string) bool { return strings.Contains(text, "%") })
-	})
+	for i := range segments {
+		for _, text := range segments[i].Texts {
+			if strings.IndexByte(text, '%') >= 0 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // lay makes node n of a branch, and all below it.
