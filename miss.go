@@ -80,10 +80,11 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 		return problem.VersionUnknown.Newf(text, asked, path, strings.Join(n.versions.names, ", ")).
 			With("versions", n.versions.names)
 	}
-	p := problem.NotFound.Newf("Nothing is at %s.", path)
+	where := path
 	if t := s.target.terms(); t.edition > 0 {
-		p = problem.NotFound.Newf("Nothing is at %s in version %s.", path, t.version)
+		where += " in version " + t.version
 	}
+	p := problem.NotFound.New("Nothing is at " + where + ".")
 	if s.target.terms().development {
 		p.Because(s.api.nearest(r, &s.match))
 	}

@@ -7,7 +7,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"log/slog"
+	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"sync/atomic"
 	"time"
@@ -192,9 +194,7 @@ func (e *entry) end(gaveUp bool) {
 	if sent, ok := wicketway.Kept[requestid.CallerRequest](ctx); ok {
 		add("caller_request", string(sent))
 	}
-	if a := wicketway.ClientOf(e.r).Addr; a.IsValid() {
-		add("remote", a.String())
-	}
+	add("remote", remote(e.r))
 	if told != nil {
 		add("code", told.Kind().Code())
 	}
@@ -222,6 +222,21 @@ func (e *entry) end(gaveUp bool) {
 	record := slog.NewRecord(now, level, "request", 0) // without a place: it would be this one
 	record.AddAttrs(attrs...)
 	e.out.Handle(ctx, record) // an error of the log has nowhere to go
+}
+
+// remote is the client's address; "" where it is not known. That of the connection is a text already,
+// mostly as netip would write it.
+func remote(r *http.Request) string {
+	if _, ok := wicketway.Kept[wicketway.Client](r.Context()); !ok {
+		host, _, _ := net.SplitHostPort(r.RemoteAddr)
+		if a, err := netip.ParseAddr(host); err == nil && a.Is4() {
+			return host
+		}
+	}
+	if a := wicketway.ClientOf(r).Addr; a.IsValid() {
+		return a.String()
+	}
+	return ""
 }
 
 // levelOf is the level by status; an answer of a good status that failed broke after its header.
