@@ -104,12 +104,28 @@ func (b *builder) planOwn(r *resolved) {
 	a := r.adapted
 	how := b.binding(r, nil, true) // the parameters of the path are the old input's matter
 	a.own, a.fresh = bind.Compile(r.part.in, how), map[reflect.Type]*check.Type{}
-	for _, t := range a.in.Structs() {
-		if t != r.part.in || !a.in.HasSources() {
-			a.fresh[t], _ = b.schemas.Type(t) // the plan says what is wrong with it
+	for _, of := range a.in.Structs() {
+		if !of.HasSources() { // the plan has the defaults of parameters
+			a.fresh[of.New], _ = b.schemas.Type(of.New) // and says what is wrong with it
 		}
 	}
 	b.checkMissing(r)
+}
+
+// named writes old types, which have no names, as those that they were made of.
+func (a *adapted) named(text string) string {
+	for _, of := range []*shape.Adapter{a.in, a.out} {
+		if of == nil {
+			continue
+		}
+		for _, one := range of.Structs() {
+			text = strings.ReplaceAll(text, one.Old.String(), "old "+typeName(one.New))
+			if strings.HasPrefix(text, ".") {
+				text = "old " + typeName(one.New) + text
+			}
+		}
+	}
+	return text
 }
 
 // checkMissing reports what the function's input must have and an old one says nothing of.

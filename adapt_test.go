@@ -32,6 +32,11 @@ type trip struct {
 	Remarks []note  `json:"remarks,omitempty"`
 }
 
+type branch struct {
+	Name     string             `json:"name"`
+	Branches map[string]*branch `json:"branches"`
+}
+
 type chamber struct {
 	Length float64 `json:"length" rule:"maximum=100"`
 }
@@ -305,7 +310,9 @@ func TestAdaptedMistakes(t *testing.T) {
 		{find(shaped(wicketway.Dropped("size/length"))), `only what stands in wicketway_test.trip itself can be dropped`},
 		{find(shaped(wicketway.Added("x", half, nil))), `Added("x"): the member is wicketway_test.trip, and the function takes int`},
 		{find(shaped(wicketway.Fixed("crew", "two"))), `Fixed("crew"): the member is int, and the value string`},
-		{find(shaped(wicketway.Computed("crew", "crew", func(n int) int { return n }, nil).Tagged(`rule:"maximum=x"`))), `rule maximum`},
+		{find(shaped(wicketway.Computed("crew", "crew", func(n int) int { return n }, nil).Tagged(`rule:"maximum=x"`))), `GET /trips/{trip}: output old wicketway_test.trip.Crew: rule maximum`},
+		{wicketway.Adapted("GET /trips/{trip}", findTrip, wicketway.Shaped[oneTrip](wicketway.Renamed("path trip", "path id")), same), "GET /trips/{trip}: old wicketway_test.oneTrip.Trip: the template has no parameter {id}"},
+		{find(wicketway.Shaped[branch](wicketway.Renamed("name", "id"))), "wicketway_test.branch holds values of its own type"},
 		{find(wicketway.Shaped[time.Time]()), "time.Time writes or reads itself, so its members cannot be told apart: use By"},
 		{find(wicketway.Shaped[chamber](wicketway.Renamed("length", "long"))), "GET /trips/{trip}: the adapter of its output, at adapt_test.go:"},
 		{find(wicketway.Shaped[chamber]()), "the adapter is for wicketway_test.chamber, which is not in wicketway_test.trip"},

@@ -31,7 +31,11 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 // wrongWith reports mistakes about a route.
 func (b *builder) wrongWith(r *resolved) func(format string, args ...any) {
 	return func(format string, args ...any) {
-		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), fmt.Sprintf(format, args...))
+		text := fmt.Sprintf(format, args...)
+		if r.adapted != nil {
+			text = r.adapted.named(text)
+		}
+		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), text)
 	}
 }
 

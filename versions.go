@@ -72,6 +72,9 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 			if scheme.kind == byHeader && !bind.IsToken(scheme.field) {
 				b.mistake(at, "VersionBy: Header(%q) is no name of a field (RFC 9110, 5.1), such as Api-Version", scheme.field)
 			}
+			if scheme.kind == byHeader && slices.Contains([]string{"Host", "Trailer", "Transfer-Encoding"}, scheme.field) {
+				b.mistake(at, "VersionBy: the server takes the field %s, so it is never found: choose one such as Api-Version", scheme.field)
+			}
 			t.versionBy = versionBy{scheme, byDefault, at}
 		},
 		undone: func(t *terms) { t.versionBy = versionBy{} },

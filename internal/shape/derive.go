@@ -77,6 +77,9 @@ func Derive(t reflect.Type, members []Member, skip func(reflect.Type) bool) (*Ad
 			return nil, []error{fmt.Errorf("%s writes or reads itself, so its members cannot be told apart: use By", t)}
 		}
 	}
+	if holds(t, t, map[reflect.Type]bool{}) {
+		return nil, []error{fmt.Errorf("%s holds values of its own type, which would not be adapted: use By", t)}
+	}
 	d := &deriver{of: t, inputs: hasSources(t), skip: skip, members: members, used: make([]bool, len(members)), adapter: &Adapter{New: t}}
 	d.structure(t, nil)
 	for i := range members {
@@ -91,6 +94,26 @@ func Derive(t reflect.Type, members []Member, skip func(reflect.Type) bool) (*Ad
 	d.adapter.sources = d.inputs
 	d.adapter.link()
 	return d.adapter, nil
+}
+
+// holds reports whether values of one type can hold some of another.
+func holds(t, of reflect.Type, seen map[reflect.Type]bool) bool {
+	if seen[t] {
+		return false
+	}
+	seen[t] = true
+	inside := func(t reflect.Type) bool { return t == of || holds(t, of, seen) }
+	switch t.Kind() {
+	case reflect.Pointer, reflect.Slice, reflect.Array, reflect.Map:
+		return inside(t.Elem())
+	case reflect.Struct:
+		for i := range t.NumField() {
+			if inside(t.Field(i).Type) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func hasSources(t reflect.Type) bool {
@@ -118,7 +141,7 @@ func (d *deriver) structure(t reflect.Type, index []int) {
 		name, is := d.nameOf(sf)
 		switch {
 		case d.skip != nil && d.skip(sf.Type):
-		case sf.Anonymous && name == "":
+		case sf.Anonymous && name == "" || !d.inputs && isEmbedded(sf):
 			if sf.Type.Kind() != reflect.Struct {
 				d.failf("%s.%s: is embedded by a pointer, so its members cannot be told apart: use By", t, sf.Name)
 				continue
@@ -129,6 +152,12 @@ func (d *deriver) structure(t reflect.Type, index []int) {
 			d.field(sf, name, at)
 		}
 	}
+}
+
+// isEmbedded reports whether JSON has the members of a field in place of it.
+func isEmbedded(sf reflect.StructField) bool {
+	_, options, _ := strings.Cut(sf.Tag.Get("json"), ",")
+	return slices.Contains(strings.Split(options, ","), "embed")
 }
 
 // nameOf is what a field is called as a member; it is none where JSON leaves it out.

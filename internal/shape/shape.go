@@ -35,15 +35,15 @@ func (a *Adapter) IsDerived() bool { return a.steps != nil || a.item != nil && a
 // IsEmpty reports whether nothing is left of a struct.
 func (a *Adapter) IsEmpty() bool { return a.steps != nil && a.Old.NumField() == 0 }
 
-// Structs are the present types that are filled member by member.
-func (a *Adapter) Structs() (all []reflect.Type) {
+// Structs are the adapters of the types that are filled member by member, outer ones first.
+func (a *Adapter) Structs() (all []*Adapter) {
 	if a.item != nil {
 		return a.item.Structs()
 	}
 	if a.steps == nil {
 		return nil
 	}
-	all = append(all, a.New)
+	all = append(all, a)
 	for _, s := range a.steps {
 		if s.by != nil {
 			all = append(all, s.by.Structs()...)

@@ -20,6 +20,11 @@ type gate struct {
 type inner struct {
 	Depth int32 `json:"depth"`
 	Note  note  `json:"note"`
+	Size  size  `json:",embed"`
+}
+
+type size struct {
+	Tall int `json:"tall"`
 }
 
 type note struct {
@@ -43,7 +48,7 @@ func shaped(t testing.TB) *shape.Adapter {
 func TestPlace(t *testing.T) {
 	a := shaped(t)
 	for now, old := range map[string]string{
-		"name": "id", "width": "width", "note/text": "says", "note": "", "depth": "depth", "nowhere": "",
+		"name": "id", "width": "width", "note/text": "says", "note": "", "depth": "depth", "tall": "tall", "nowhere": "",
 		"sides": "sides", "sides/3": "sides/3", "sides/3/depth": "sides/3/deep", "sides/0/note/text": "sides/0/note/says", "sides/0/nowhere": "sides/0",
 	} {
 		if got := shape.Text(a.Place(strings.Split(now, "/"))); got != old {
@@ -58,7 +63,7 @@ func TestPlace(t *testing.T) {
 // Both ways, whatever way a member is copied.
 func TestBothWays(t *testing.T) {
 	a := shaped(t)
-	now := gate{"heron", 4.5, true, 1900, inner{3, note{"wet"}}, []*inner{{1, note{"a"}}, nil, {2, note{"b"}}}}
+	now := gate{"heron", 4.5, true, 1900, inner{3, note{"wet"}, size{7}}, []*inner{{1, note{"a"}, size{8}}, nil, {2, note{"b"}, size{9}}}}
 	old, back := reflect.New(a.Old).Elem(), reflect.New(a.New).Elem()
 	var f shape.Faults
 	if err := a.ToOld(reflect.ValueOf(&now).Elem(), old); err != nil {
