@@ -280,6 +280,9 @@ func TestAdapted(t *testing.T) {
 			}
 		}
 	}
+	if r, err := api.NewRequest(t.Context(), findTrip, oneTrip{4}); err != nil || r.URL.Path != "/v2/trips/4" {
+		t.Errorf("a request by the function: %v %v", r, err)
+	}
 	if r, err := api.NewRequest(context.Background(), "v1/wicketway_test.patchTrip", changeTrip{oneTrip: oneTrip{4}, Body: trip{Crew: 4}}); err != nil || r.URL.Path != "/v1/trips/4" {
 		t.Errorf("a request for an adapted route: %v %v", r, err)
 	}

@@ -122,10 +122,10 @@ func (t *target) linkValues(input any) (path map[string]string, query url.Values
 }
 
 // NewRequest makes the request that calls a route, for tests and for programs that call
-// themselves. The route is the one that the function serves, or has a name as in
-// [API.Link]; the input is that of the function. The request's host is localhost, and its
-// Pattern is the template of the route; where versions share their paths it names that of the
-// route. What the guard asks for is the caller's to add.
+// themselves. The route is the one that the function serves, of several the one that is neither
+// [Adapted] nor inherited, or has a name as in [API.Link]; the input is that of the function. The
+// request's host is localhost, and its Pattern is the template of the route; where versions share
+// their paths it names that of the route. What the guard asks for is the caller's to add.
 func (a *API) NewRequest(ctx context.Context, of any, input any) (*http.Request, error) {
 	t, err := a.routeOf(of)
 	if err != nil {
@@ -159,6 +159,14 @@ func (a *API) NewRequest(ctx context.Context, of any, input any) (*http.Request,
 	return r, nil
 }
 
+// unless are those without something, or all where all have it.
+func unless(all []*target, has func(*target) bool) []*target {
+	if without := slices.DeleteFunc(slices.Clone(all), has); len(without) > 0 {
+		return without
+	}
+	return all
+}
+
 // routeOf finds the one route that a function serves, or that has a name.
 func (a *API) routeOf(of any) (*target, error) {
 	if name, ok := of.(string); ok {
@@ -175,6 +183,8 @@ func (a *API) routeOf(of any) (*target, error) {
 			found = append(found, t)
 		}
 	}
+	found = unless(found, func(t *target) bool { return t.adapted != nil })
+	found = unless(found, func(t *target) bool { return t.lineage != nil && !t.lineage.own })
 	switch len(found) {
 	case 0:
 		return nil, fmt.Errorf("request: no route is served by %s", function.Name())

@@ -1,5 +1,6 @@
 // Package wicketwaytest has what a program's own tests need: [Call] calls a route by its
-// function, without a socket, and [Middleware] holds a middleware to its duties.
+// function, without a socket, [Middleware] holds a middleware to its duties, and [Adapts] the two ways
+// of an adapter against each other.
 package wicketwaytest
 
 import (
