@@ -62,6 +62,7 @@ func (a *API) makeFacts() []Facts {
 	all := make([]Facts, len(a.targets))
 	for i := range a.targets {
 		all[i] = a.targets[i].makeFacts()
+		all[i].Settings = a.targets[i].settingInfo()
 	}
 	slices.SortFunc(all, func(x, y Facts) int {
 		return cmp.Or(cmp.Compare(x.Version, y.Version), cmp.Compare(x.Path, y.Path), cmp.Compare(x.Method, y.Method))

@@ -33,6 +33,7 @@ type Facts struct {
 	Files    bool             `json:"files,omitzero"`
 	Chain    []MiddlewareInfo `json:"chain,omitempty"`
 	Attached []AttachedInfo   `json:"attached,omitempty"`
+	Settings []SettingInfo    `json:"settings,omitempty"` // that hold for it, nearest first; of listings alone, not of checks
 	Inputs   []InputInfo      `json:"inputs,omitempty"`
 	Bodies   []BodyInfo       `json:"bodies,omitempty"` // one for each media type
 	Answers  []AnswerInfo     `json:"answers,omitempty"`
@@ -114,6 +115,17 @@ type AttachedInfo struct {
 	Type  string         `json:"type"`
 	Value jsontext.Value `json:"value,omitzero"` // where JSON can carry it
 	At    Place          `json:"at"`
+}
+
+// SettingInfo describes a setting that holds for a route, and by which list it came.
+type SettingInfo struct {
+	Name string `json:"name"`
+	At   Place  `json:"at"`
+	// List is route, or the function of the group, with its prefix or version: At /api/v2/locks.
+	List   string `json:"list"`
+	ListAt Place  `json:"listAt"`
+	// Inherited says that it is the list of an earlier version.
+	Inherited bool `json:"inherited,omitzero"`
 }
 
 // InputInfo describes one thing that a route reads.
@@ -263,6 +275,33 @@ func (r *resolved) attachedInfo() (all []AttachedInfo) {
 		}
 	}
 	return all
+}
+
+// settingInfo lists the settings that hold for a route, nearest first.
+func (r *resolved) settingInfo() (all []SettingInfo) {
+	for l := r.list; l != nil; l = l.outer {
+		for i := range l.settings {
+			s := &l.settings[i]
+			if overruled(s, l, r) || s.acts != nil && !s.acts(r) {
+				continue
+			}
+			all = append(all, SettingInfo{s.name, s.at.info(), l.label(), l.at.info(), l.inherited})
+		}
+	}
+	return all
+}
+
+// label names a list: route, or the function of the group.
+func (l *list) label() string {
+	switch {
+	case l.ofRoute:
+		return "route"
+	case l.kind == versionGroup:
+		return "Version " + l.version
+	case l.kind == atGroup:
+		return "At " + cmp.Or(l.prefix, "/")
+	}
+	return l.kind.String()
 }
 
 // formatsInfo describes the choice between formats.

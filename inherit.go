@@ -243,7 +243,7 @@ func (b *builder) listUnder(l *list, from, v *versionRead, made map[*list]*list)
 	if made[l] != nil {
 		return made[l]
 	}
-	taken := &list{outer: b.listUnder(l.outer, from, v, made), at: l.at, kind: l.kind, ofRoute: l.ofRoute, inherited: true, prefix: l.prefix,
+	taken := &list{outer: b.listUnder(l.outer, from, v, made), at: l.at, kind: l.kind, ofRoute: l.ofRoute, inherited: true, prefix: l.prefix, version: l.version,
 		settings: slices.DeleteFunc(slices.Clone(l.settings), func(s setting) bool { return s.is(staysBehind) })}
 	made[l] = taken
 	if l == from.list || encloses(l, from.list) {

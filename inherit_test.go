@@ -165,6 +165,27 @@ func TestInheritance(t *testing.T) {
 	}
 }
 
+// Each setting of an inherited route is known with the list by which it came.
+func TestInheritedSettings(t *testing.T) {
+	api := build(t, wicketway.At("/api", wicketway.Envelope("data"),
+		wicketway.Version("v1", wicketway.Deprecated(time.Unix(1, 0)), wicketway.OmitNull(),
+			wicketway.At("/locks", wicketway.Slashes(wicketway.SlashSame), wicketway.Route("GET /{lock}", tellLock, wicketway.Summary("One lock")))),
+		wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Envelope("found"))))
+	for _, f := range api.Routes() {
+		var got []string
+		for _, s := range f.Settings {
+			got = append(got, fmt.Sprint(s.Name, " of ", s.List, " ", s.Inherited))
+		}
+		want := map[string]string{
+			"v1": "Summary of route false, Slashes of At /api/v1/locks false, Deprecated of Version v1 false, OmitNull of Version v1 false, Envelope of At /api false",
+			"v2": "Summary of route true, Slashes of At /api/v1/locks true, OmitNull of Version v1 true, Envelope of Version v2 false",
+		}[f.Version]
+		if f.Version != "" && strings.Join(got, ", ") != want {
+			t.Errorf("%s %s: %q, want %q", f.Version, f.Path, got, want)
+		}
+	}
+}
+
 // A guard around the earlier version alone holds for what is inherited as well: nothing is open by
 // accident.
 func TestInheritanceKeepsTheGuardAround(t *testing.T) {

@@ -71,7 +71,7 @@ func (b *builder) initialTerms() terms {
 
 // read resolves a group under the list and the prefix of the one around it.
 func (b *builder) read(g group, prefix route.Template, outer *list) {
-	l := b.list(&list{outer: outer, at: g.at, kind: g.kind}, g.parts)
+	l := b.list(&list{outer: outer, at: g.at, kind: g.kind, version: g.version}, g.parts)
 	if g.kind == versionGroup {
 		l.terms.ownGroupTerms()
 		l.terms.version = b.versionName(g, outer)

@@ -170,6 +170,7 @@ type list struct {
 	ofRoute   bool
 	inherited bool   // it is one of an earlier version, as it holds in a later one
 	prefix    string // of a group that has one, as a template
+	version   string // of a Version its name
 	settings  []setting
 	used      []bool // which of them have an effect on some route
 	terms     terms

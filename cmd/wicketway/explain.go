@@ -333,6 +333,16 @@ func (e explanation) print(out io.Writer) {
 		line(first(i, "attached"), "%s %s\t%s", a.Type, a.Value, where(a.At))
 	}
 	line("who may call", "%s", access(*r))
+	for i, s := range r.Settings {
+		from := "of the " + s.List
+		if s.List != "route" {
+			from = "of " + s.List + " at " + where(s.ListAt)
+		}
+		if s.Inherited {
+			from += ", inherited"
+		}
+		line(first(i, "settings"), "%s\t%s  %s", s.Name, where(s.At), from)
+	}
 	for i, in := range r.Inputs {
 		rules := strings.TrimSpace(in.Rule)
 		if in.Required && !strings.Contains(rules, "required") {
