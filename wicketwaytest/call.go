@@ -39,10 +39,10 @@ func Call[In, Out any](t testing.TB, api *wicketway.API, function func(context.C
 	if err != nil {
 		t.Fatalf("Call: %v", err)
 	}
+	envelope := envelopeOf(api, r)
 	for _, change := range changes {
 		change(r)
 	}
-	method, template := r.Method, r.Pattern
 	w := httptest.NewRecorder()
 	broke := serve(api, w, r)
 	resp := w.Result()
@@ -54,7 +54,7 @@ func Call[In, Out any](t testing.TB, api *wicketway.API, function func(context.C
 		}
 		return out, p
 	}
-	a := answer{resp, w.Body.Bytes(), envelopeOf(api, method, template), broke}
+	a := answer{resp, w.Body.Bytes(), envelope, broke}
 	if err := a.fill(reflect.ValueOf(&out).Elem()); err != nil {
 		t.Fatalf("Call: %s %s: the answer %d %.200q is no %T: %v", r.Method, r.URL, resp.StatusCode, w.Body, out, err)
 	}
@@ -82,9 +82,11 @@ func Header(name, value string) func(*http.Request) {
 	return func(r *http.Request) { r.Header.Set(name, value) }
 }
 
-func envelopeOf(api *wicketway.API, method, template string) string {
+// envelopeOf is that of the route that a request is for. Where versions share their paths it is the
+// one that the header names.
+func envelopeOf(api *wicketway.API, r *http.Request) string {
 	for _, f := range api.Routes() {
-		if f.Method == method && f.Path == template {
+		if f.Method == r.Method && f.Path == r.Pattern && (f.Chosen == nil || f.Chosen.IsNamedBy(r.Header, f.Version)) {
 			return f.Envelope
 		}
 	}

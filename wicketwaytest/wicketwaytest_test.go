@@ -149,3 +149,21 @@ func TestCall(t *testing.T) {
 		t.Errorf("a function that serves nothing: %v", err)
 	}
 }
+
+// A call of a route in one of several versions that share their paths is read with its envelope.
+func TestCallAmongVersions(t *testing.T) {
+	say := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.VersionOf(ctx), nil }
+	tell := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.VersionOf(ctx), nil }
+	for _, by := range []wicketway.VersionScheme{wicketway.Path, wicketway.Header("Edition"), wicketway.MediaType} {
+		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.VersionBy(by, ""),
+			wicketway.Version("v1", wicketway.Envelope("data"), wicketway.Route("GET /locks", say)), wicketway.Version("v2", wicketway.Route("GET /locks", tell)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		one, p := wicketwaytest.Call(t, api, say, wicketway.None{})
+		two, q := wicketwaytest.Call(t, api, tell, wicketway.None{})
+		if one != "v1" || two != "v2" || p != nil || q != nil {
+			t.Errorf("by %s: %q %v, %q %v", by, one, p, two, q)
+		}
+	}
+}

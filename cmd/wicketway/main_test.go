@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/wicketway/wicketway"
 )
 
 // runTool runs the tool for at most so long.
@@ -154,6 +156,16 @@ func TestRetire(t *testing.T) {
 		if status != 0 || !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
 			t.Errorf("%d: no %q in\n%s%s", status, want, out, errs)
 		}
+	}
+	tell := func(context.Context, wicketway.None) (string, error) { return "", nil }
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.VersionBy(wicketway.Header("Edition"), ""),
+		wicketway.Version("v1", wicketway.Deprecated(time.Unix(1, 0)), wicketway.Route("GET /locks", tell)), wicketway.Version("v2", wicketway.Route("GET /locks", tell)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	shared := line("1", "GET", "/locks", `"version":"v2",`) + line("2", "GET", "/locks", "") + line("3", "HEAD", "/locks", `"version":"v1",`)
+	if of, err := lastUses(api.Describe(), strings.NewReader(shared)); err != nil || len(of.Routes) != 1 || len(of.Routes[0].Uses) != 1 || of.Routes[0].Uses[0].Calls != 1 {
+		t.Errorf("of versions that share their paths: %+v %v", of, err)
 	}
 	for _, c := range []struct {
 		args   string

@@ -55,6 +55,7 @@ type retiring struct {
 }
 
 type retiringRoute struct {
+	Version    string                    `json:"version,omitzero"`
 	Method     string                    `json:"method"`
 	Path       string                    `json:"path"`
 	Retirement *wicketway.RetirementInfo `json:"retirement"`
@@ -69,11 +70,37 @@ type use struct {
 
 // A record is what is read of a line.
 type record struct {
-	Time   time.Time `json:"time"`
-	Method string    `json:"method"`
-	Route  string    `json:"route"`
-	Caller string    `json:"caller"`
-	Remote string    `json:"remote"`
+	Time    time.Time `json:"time"`
+	Version string    `json:"version"`
+	Method  string    `json:"method"`
+	Route   string    `json:"route"`
+	Caller  string    `json:"caller"`
+	Remote  string    `json:"remote"`
+}
+
+// ending finds the routes that come to an end, by their numbers.
+type ending map[[3]string]int // by version, method and template; without the version where the path has it
+
+func (e ending) add(r wicketway.Facts, i int) {
+	e[[3]string{r.Version, r.Method, r.Path}] = i
+	if r.Chosen == nil || r.Chosen.By == wicketway.Path.String() {
+		e[[3]string{"", r.Method, r.Path}] = i
+	}
+}
+
+// find looks for the route that a request was for: that for GET serves HEAD, and what is mounted all
+// methods.
+func (e ending) find(r record) (i int, ok bool) {
+	methods := []string{r.Method, ""}
+	if r.Method == "HEAD" {
+		methods = []string{"HEAD", "GET", ""}
+	}
+	for _, method := range methods {
+		if i, ok = e[[3]string{r.Version, method, r.Route}]; ok {
+			return i, true
+		}
+	}
+	return 0, false
 }
 
 const (
@@ -84,11 +111,11 @@ const (
 // lastUses reads a log, a line at a time.
 func lastUses(d wicketway.Description, log io.Reader) (retiring, error) {
 	found := retiring{Routes: []retiringRoute{}}
-	at := map[[2]string]int{}
+	at := ending{}
 	for _, r := range d.Routes {
 		if e := r.Retirement; e != nil && !(e.Deprecated.IsZero() && e.Sunset.IsZero()) {
-			at[[2]string{r.Method, r.Path}] = len(found.Routes)
-			found.Routes = append(found.Routes, retiringRoute{Method: methodName(r.Method), Path: r.Path, Retirement: e, Uses: []use{}})
+			at.add(r, len(found.Routes))
+			found.Routes = append(found.Routes, retiringRoute{Version: r.Version, Method: methodName(r.Method), Path: r.Path, Retirement: e, Uses: []use{}})
 		}
 	}
 	type key struct {
@@ -111,15 +138,7 @@ func lastUses(d wicketway.Description, log io.Reader) (retiring, error) {
 			found.Skipped++
 		default:
 			found.Records++
-			if r.Method == "HEAD" {
-				if _, own := at[[2]string{r.Method, r.Route}]; !own {
-					r.Method = "GET"
-				}
-			}
-			i, is := at[[2]string{r.Method, r.Route}]
-			if !is {
-				i, is = at[[2]string{"", r.Route}]
-			}
+			i, is := at.find(r)
 			if !is {
 				break
 			}
@@ -158,7 +177,7 @@ func (f retiring) print(out io.Writer) {
 		return
 	}
 	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "METHOD\tPATH\tSUNSET\tCALLER\tCALLS\tLAST")
+	fmt.Fprintln(t, "VERSION\tMETHOD\tPATH\tSUNSET\tCALLER\tCALLS\tLAST")
 	used := 0
 	for _, r := range f.Routes {
 		sunset := "-"
@@ -166,12 +185,12 @@ func (f retiring) print(out io.Writer) {
 			sunset = r.Retirement.Sunset.Format(time.DateOnly)
 		}
 		if len(r.Uses) == 0 {
-			fmt.Fprintf(t, "%s\t%s\t%s\tnobody\t0\t-\n", r.Method, r.Path, sunset)
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\tnobody\t0\t-\n", dash(r.Version), r.Method, r.Path, sunset)
 			continue
 		}
 		used++
 		for _, u := range r.Uses {
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d\t%s\n", r.Method, r.Path, sunset, printable(u.Caller), u.Calls, u.Last.UTC().Format(time.RFC3339))
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%d\t%s\n", dash(r.Version), r.Method, r.Path, sunset, printable(u.Caller), u.Calls, u.Last.UTC().Format(time.RFC3339))
 		}
 	}
 	t.Flush()
