@@ -25,7 +25,7 @@ import (
 // fileServer is the endpoint for a file system.
 type fileServer struct {
 	files   fs.FS
-	slash   int // which slash of a path the name stands behind, from 1
+	rest    rest
 	listing bool
 	tags    sync.Map // of embedded files, which never change, by name
 }
@@ -69,7 +69,7 @@ func asFolder(asked string) bool { return asked == "" || strings.HasSuffix(asked
 
 // has reports whether an escaped path leads to a file.
 func (f *fileServer) has(escaped string) bool {
-	asked, err := url.PathUnescape(fromSlash(escaped, f.slash)[1:])
+	asked, err := url.PathUnescape(f.rest.of(escaped)[1:])
 	if err != nil || !servable(fileName(asked)) {
 		return false
 	}

@@ -30,7 +30,7 @@ func (s *state) call(w http.ResponseWriter, r *http.Request, h http.Handler) err
 // mounted is the endpoint for a handler that sees only what follows its prefix.
 type mounted struct {
 	handler http.Handler
-	slash   int // which slash of the path the rest begins with, from 1
+	rest    rest
 }
 
 func (m mounted) serve(w http.ResponseWriter, r *http.Request, s *state) error {
@@ -38,9 +38,9 @@ func (m mounted) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 	u := *r.URL
 	inner.URL = &u
 	if u.RawPath == "" {
-		u.Path = fromSlash(u.Path, m.slash)
+		u.Path = m.rest.of(u.Path)
 	} else {
-		u.RawPath = fromSlash(u.RawPath, m.slash)
+		u.RawPath = m.rest.of(u.RawPath)
 		path, err := url.PathUnescape(u.RawPath)
 		if err != nil {
 			return err // the path was matched, so it is well-formed
@@ -48,6 +48,33 @@ func (m mounted) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 		u.Path = path
 	}
 	return s.call(w, &inner, m.handler)
+}
+
+// A rest is what follows the prefix of a route in a path.
+type rest struct {
+	slash   int    // with which slash it begins, from 1
+	version string // that may be missing from the path; "": none
+	under   int    // how many segments come before the version
+}
+
+func (t *target) rest() rest {
+	r := rest{slash: strings.Count(t.path, "/")}
+	if v := t.terms().versions; v.defaultsTo(t.terms().version) {
+		r.version, r.under = t.terms().version, strings.Count(v.under.String(), "/")
+	}
+	return r
+}
+
+// of gives the rest of a path, with the slash before it.
+func (r rest) of(path string) string {
+	if r.version == "" {
+		return fromSlash(path, r.slash)
+	}
+	at, _, _ := strings.Cut(fromSlash(path, r.under+1)[1:], "/")
+	if plain, err := url.PathUnescape(at); err == nil && plain == r.version {
+		return fromSlash(path, r.slash)
+	}
+	return fromSlash(path, r.slash-1)
 }
 
 // fromSlash gives a path from its n-th slash on.

@@ -95,7 +95,7 @@ func Mount(prefix string, h http.Handler, settings ...Setting) Part {
 		what:     mountPart,
 		line:     anyMethod + " " + strings.TrimSuffix(prefix, "/") + "/{+mounted}",
 		settings: settings,
-		serve:    func(t *target) endpoint { return mounted{h, strings.Count(t.path, "/")} },
+		serve:    func(t *target) endpoint { return mounted{h, t.rest()} },
 	}, h, "handler")
 }
 
@@ -113,7 +113,7 @@ func Files(prefix string, files fs.FS, settings ...Setting) Part {
 		line:     http.MethodGet + " " + strings.TrimSuffix(prefix, "/") + "/{+file}",
 		settings: settings,
 		serve: func(t *target) endpoint {
-			return &fileServer{files: files, slash: strings.Count(t.path, "/"), listing: t.terms().listing}
+			return &fileServer{files: files, rest: t.rest(), listing: t.terms().listing}
 		},
 	}, files, "file system")
 }

@@ -203,10 +203,15 @@ func (b *builder) enterVersions() {
 	}
 }
 
+// defaultsTo reports whether a version is served without its name in the path, too.
+func (s *versionSet) defaultsTo(version string) bool {
+	return s != nil && !s.sharesPaths() && s.by.byDefault == version
+}
+
 // enterDefault lets a route of the default version be found without the version in its path.
 func (b *builder) enterDefault(i int, r *resolved) {
 	t := r.terms()
-	if s := t.versions; s == nil || s.sharesPaths() || s.by.byDefault != t.version {
+	if !t.versions.defaultsTo(t.version) {
 		return
 	}
 	under := t.versions.under

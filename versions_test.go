@@ -202,6 +202,17 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 			t.Errorf("%s: %d, want %d", line, w.Code, want)
 		}
 	}
+	say := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.URL.Path, " ", r.URL.RawPath) })
+	mounts := build(t, wicketway.At("/api", wicketway.VersionBy(wicketway.Path, "v2"),
+		wicketway.Version("v2", wicketway.Mount("/old", say), wicketway.Route("POST /files/b", tellVersion), wicketway.Files("/files", fstest.MapFS{"a": {Data: []byte("a")}, "v2": {Data: []byte("2")}}))))
+	for line, want := range map[string]string{
+		"GET /api/v2/old/x/y": "/x/y ", "GET /api/old/x/y": "/x/y ", "GET /api/old/v2/y": "/v2/y ", "GET /api/%76%32/old/x%2Fy": "/x/y /x%2Fy", "GET /api/old/x%2Fy": "/x/y /x%2Fy",
+		"GET /api/v2/files/a": "a", "GET /api/files/a": "a", "GET /api/files/v2": "2", "PUT /api/files/a": "allowed are GET, HEAD, OPTIONS.", "GET /api/files/b": "allowed are OPTIONS, POST.",
+	} {
+		if w := ask(mounts, line, "", ""); !strings.Contains(w.Body.String(), want) {
+			t.Errorf("%s: %d %s, want %q", line, w.Code, w.Body, want)
+		}
+	}
 	foreign := build(t, wicketway.At("/größe", wicketway.VersionBy(wicketway.Header("Edition"), ""), wicketway.Version("an-edition-of-a-long-name", wicketway.Route("GET /a", tellVersion))))
 	for _, line := range []string{"GET /gr%C3%B6%C3%9Fe/a", "GET /gr%c3%b6%c3%9fe/%61"} {
 		if w := ask(foreign, line, "Edition: an-edition-of-a-long-name", ""); w.Code != 200 {
