@@ -257,6 +257,7 @@ curl -s %[1]s/api/v2/passages.csv -H "Authorization: Bearer $VISITOR"
 curl -sN '%[1]s/api/v2/locks/bell/levels?count=3' -H 'Accept: text/event-stream'
 curl -s %[1]s/api/v2/notices/latest -L
 curl -s %[1]s/api/v2/passages -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z"}'
+curl -s %[1]s/api/v1/passages -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"bell","up":true,"at":"2027-05-04 10:00"}'
 curl -s '%[1]s/api/v2/passages?notify=nobody' -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"","direction":"sideways","crew":99}'
 curl -s -X PATCH %[1]s/api/v2/passages/61 -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/merge-patch+json' -d '{"crew":4,"remark":"in no hurry"}'
 curl -s -X PUT %[1]s/api/v2/locks/tanners/state -H "Authorization: Bearer $KEEPER" -H 'Content-Type: application/json' -d '{"state":"open"}'
