@@ -58,14 +58,6 @@ type ChosenInfo struct {
 	Withdrawn []string `json:"withdrawn,omitempty"`
 }
 
-// IsNamedBy reports whether a header names a version: true as well where the path does that.
-func (c *ChosenInfo) IsNamedBy(h http.Header, version string) bool {
-	if field, is := strings.CutPrefix(c.By, "header "); is {
-		return h.Get(field) == version
-	}
-	return c.By == Path.String() || strings.HasSuffix(h.Get("Accept"), ";version="+version)
-}
-
 func (s *versionSet) info() *ChosenInfo {
 	if s == nil {
 		return nil

@@ -33,7 +33,8 @@ type builder struct {
 	parts     []Part
 	versions  []*versionRead
 	sets      []*versionSet
-	files     files // of the parts, named for mistakes
+	under     map[string]*versionSet // the sets by their prefixes
+	files     files                  // of the parts, named for mistakes
 	mistakes  Mistakes
 	wrong     map[place]bool // where there is one
 }
@@ -45,6 +46,7 @@ func newBuilder(at place, parts []Part) *builder {
 		inputs:  map[inputKey]*bind.Plan{},
 		outputs: map[outputKey]*answer.Plan{},
 		wrong:   map[place]bool{},
+		under:   map[string]*versionSet{},
 	}
 	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrWithdrawn, ErrRetired) {
 		b.codes[k.Code()] = k

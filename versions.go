@@ -118,22 +118,12 @@ type versionSet struct {
 	editions  []int32 // of the table, where the versions share their paths
 }
 
-// versionsUnder finds the versions that stand under a prefix; nil where there are none.
-func (b *builder) versionsUnder(prefix string) *versionSet {
-	for _, s := range b.sets {
-		if s.under.String() == prefix {
-			return s
-		}
-	}
-	return nil
-}
-
 // versionsBelow are the versions that stand right below a group; nil for one inside of a version.
 func (b *builder) versionsBelow(group resolved) *versionSet {
 	if group.terms().version != "" {
 		return nil
 	}
-	return b.versionsUnder(group.path)
+	return b.under[group.path]
 }
 
 // addVersion adds a version to those that stand under its prefix, and gives the number of its
@@ -142,10 +132,10 @@ func (b *builder) addVersion(g group, under route.Template, outer *terms) (*vers
 	if outer.versionBy.scheme.kind != byPath && !bind.IsToken(g.version) {
 		b.mistake(g.at, "Version %q: requests name it by %s, so it must be a token (RFC 9110, 5.6.2), such as v2", g.version, outer.versionBy.scheme)
 	}
-	s := b.versionsUnder(under.String())
+	s := b.under[under.String()]
 	if s == nil {
 		s = &versionSet{under: under, by: outer.versionBy, at: g.at}
-		b.sets = append(b.sets, s)
+		b.sets, b.under[under.String()] = append(b.sets, s), s
 	}
 	if by := outer.versionBy; by.scheme != s.by.scheme || by.byDefault != s.by.byDefault {
 		b.mistake(g.at, "Version %q: is chosen by %s, and the one at %s under the same prefix by %s: choose all in one way, with one default",

@@ -86,11 +86,23 @@ func Header(name, value string) func(*http.Request) {
 // one that the header names.
 func envelopeOf(api *wicketway.API, r *http.Request) string {
 	for _, f := range api.Routes() {
-		if f.Method == r.Method && f.Path == r.Pattern && (f.Chosen == nil || f.Chosen.IsNamedBy(r.Header, f.Version)) {
+		if f.Method == r.Method && f.Path == r.Pattern && isNamed(f, r.Header) {
 			return f.Envelope
 		}
 	}
 	return ""
+}
+
+// isNamed reports whether the header of a request names the version of a route, if that is how it is
+// chosen.
+func isNamed(f wicketway.Facts, h http.Header) bool {
+	switch {
+	case f.Chosen == nil || f.Chosen.By == wicketway.Path.String():
+		return true
+	case f.Chosen.By == wicketway.MediaType.String():
+		return strings.HasSuffix(h.Get("Accept"), ";version="+f.Version)
+	}
+	return h.Get(strings.TrimPrefix(f.Chosen.By, "header ")) == f.Version
 }
 
 // An answer is what was sent.
