@@ -45,7 +45,7 @@ type Canal struct {
 	Identity *identity.Service
 
 	guard     wicketway.Authenticator
-	build     func(more ...wicketway.Part) (*wicketway.API, error) // with more in the list of /api
+	build     func(successor string, more ...wicketway.Part) (*wicketway.API, error) // see Build
 	secret    []byte
 	keys      *auth.KeySet
 	others    map[string]string // tokens of the tour, by name
@@ -108,10 +108,10 @@ func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
 	}
 	ready := health.NewReadiness(health.Check{Name: "storage", Ask: c.store.Ping},
 		health.Check{Name: "identity", Ask: c.keys.Ready})
-	c.build = func(more ...wicketway.Part) (*wicketway.API, error) {
-		return Build(c.store, c.guard, &revoked, ready, log, more...)
+	c.build = func(successor string, more ...wicketway.Part) (*wicketway.API, error) {
+		return Build(c.store, c.guard, &revoked, ready, log, successor, more...)
 	}
-	c.API, err = c.build(wicketway.Clock(func() time.Time { return season }))
+	c.API, err = c.build("/api/v2/locks", wicketway.Clock(func() time.Time { return season }))
 	return err
 }
 
@@ -189,9 +189,10 @@ func (c *Canal) Close() {
 // consoles are the origins whose pages may read the API.
 var consoles = []string{"https://console.osterbeck.example", "http://127.0.0.1:3000"}
 
-// Build describes the API. More stands in the list of /api.
+// Build describes the API. The successor is where version 1 leads to, and more stands in the list of
+// /api.
 func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocations, ready *health.Readiness,
-	log *slog.Logger, more ...wicketway.Part) (*wicketway.API, error) {
+	log *slog.Logger, successor string, more ...wicketway.Part) (*wicketway.API, error) {
 	desk := &tokens.Desk{Store: s, Guard: guard, Revoked: revoked}
 	return wicketway.Build(
 		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
@@ -208,7 +209,7 @@ func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocati
 				wicketway.Deprecated(deprecated),
 				wicketway.Sunset(sunset),
 				wicketway.EndsAtSunset(),
-				wicketway.Related("successor-version", "/api/v2/locks"),
+				wicketway.Related("successor-version", successor),
 				legacy.Errors(), locks.LegacyParts(s), passages.LegacyParts(s)),
 			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
 		)...),

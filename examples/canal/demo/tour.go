@@ -125,7 +125,7 @@ var steps = []step{
 	{title: "A slot between the half hours in version 1", line: "POST /v1/passages", as: "visitor", header: asJSON,
 		body: `{"lock":"bell","up":true,"at":"2027-05-04 10:10"}`, status: 422, code: "input-invalid", holds: []string{`"field":"/at"`}},
 	{title: "The lock where a header field chooses the version", on: "header", line: "GET /api/locks/bell",
-		header: http.Header{"Api-Version": {"v1"}}, status: 200, holds: []string{`"length_ft":126.3`, "Vary: Api-Version"}},
+		header: http.Header{"Api-Version": {"v1"}}, status: 200, holds: []string{`"length_ft":126.3`, "Vary: Api-Version", `</api/locks>; rel="successor-version"`}},
 	{title: "The same by default", on: "header", line: "GET /api/locks/bell", status: 200, holds: []string{`"length":38.5`, "Vary: Api-Version"}},
 	{title: "A version that no field can name", on: "header", line: "GET /api/locks/bell", header: http.Header{"Api-Version": {"v3"}},
 		status: 400, code: "version-invalid", holds: []string{`"v1"`, `"v2"`}},
@@ -235,12 +235,12 @@ var steps = []step{
 // serveAll serves the canal as it is, once more with versions that a header field chooses, and as it
 // will be a day after version 1 has ended. It gives their addresses by name.
 func (c *Canal) serveAll(ctx context.Context) (bases map[string]string, stop func() error, err error) {
-	byHeader, err := c.build(wicketway.VersionBy(wicketway.Header("Api-Version"), "v2"),
+	byHeader, err := c.build("/api/locks", wicketway.VersionBy(wicketway.Header("Api-Version"), "v2"),
 		wicketway.Clock(func() time.Time { return season }))
 	if err != nil {
 		return nil, nil, err
 	}
-	later, err := c.build(wicketway.Clock(func() time.Time { return sunset.AddDate(0, 0, 1) }))
+	later, err := c.build("/api/v2/locks", wicketway.Clock(func() time.Time { return sunset.AddDate(0, 0, 1) }))
 	if err != nil {
 		return nil, nil, err
 	}
