@@ -3,6 +3,7 @@ package wicketway
 import (
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
@@ -149,9 +150,10 @@ func (b *builder) compile(a *API) {
 		return both[at]
 	}
 	a.targets, a.named = make([]target, len(b.routes)), map[string]*target{}
+	parsed := make([]atomic.Pointer[route.Template], len(b.routes))
 	for i, r := range b.routes {
 		t := &a.targets[i]
-		*t = target{resolved: *r, steps: stepsOf(r.list, r.guarded())}
+		*t = target{resolved: *r, steps: stepsOf(r.list, r.guarded()), parsed: &parsed[i]}
 		r.list.open = stepsOf(r.list, false)
 		t.end = r.part.serve(t)
 		if t.name != "" {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
 	"github.com/wicketway/wicketway/schema"
 )
 
@@ -42,7 +43,7 @@ func FuzzBuild(f *testing.F) {
 		}
 		of := reflect.StructOf(fields)
 		for _, of := range []reflect.Type{of, reflect.PointerTo(of), reflect.SliceOf(of), types[random.IntN(len(types))]} {
-			for _, m := range planned([]string{"GET", "POST", "PATCH"}[random.IntN(3)], []string{"x"}[:random.IntN(2)], of, of) {
+			for _, m := range planned([]string{"GET", "POST", "PATCH"}[random.IntN(3)], []string{"/", "/{x}"}[random.IntN(2)], of, of) {
 				if strings.Contains(m.Text, "%!") && !strings.Contains(first+second, "%!") || m.Text == "" { // "%!" is what fmt writes for a wrong verb
 					t.Errorf("%v: %q", of, m.Text)
 				}
@@ -52,10 +53,11 @@ func FuzzBuild(f *testing.F) {
 }
 
 // planned gives the mistakes of a route with an input and an output.
-func planned(method string, names []string, in, out reflect.Type) Mistakes {
+func planned(method, path string, in, out reflect.Type) Mistakes {
 	b := newBuilder(place{}, nil)
 	l := b.list(&list{}, nil)
-	b.plan(&resolved{method: method, names: names, list: l, part: &routePart{in: in, out: outputOf(out)}}, false)
+	template, _ := route.Parse(path)
+	b.plan(&resolved{method: method, names: template.Names(), list: l, part: &routePart{in: in, out: outputOf(out)}}, false)
 	return b.mistakes
 }
 
@@ -79,7 +81,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 	var setting Setting
 	ok := http.NotFoundHandler()
 	group := func(of reflect.Type) func(*testing.T) string {
-		return func(t *testing.T) string { return planned("POST", nil, of, reflect.TypeFor[None]()).Error() }
+		return func(t *testing.T) string { return planned("POST", "/", of, reflect.TypeFor[None]()).Error() }
 	}
 	built := func(parts ...Part) func(*testing.T) string {
 		return func(t *testing.T) string {

@@ -4,9 +4,11 @@ import (
 	"net/http"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
 )
 
 // An API is a compiled description. It is an http.Handler, immutable and safe
@@ -28,8 +30,9 @@ type API struct {
 // of its routes takes, with what serves it. It is immutable.
 type target struct {
 	resolved
-	end   endpoint
-	steps *steps
+	end    endpoint
+	steps  *steps
+	parsed *atomic.Pointer[route.Template]
 }
 
 // An endpoint serves a request at the end of its chain. An error that it returns

@@ -60,22 +60,20 @@ func (e withdrawn) serve(_ http.ResponseWriter, _ *http.Request, s *state) error
 	if t.edition > 0 { // its path is the same
 		return p
 	}
-	if before, err := route.Parse(e.target.lineage.before); err == nil {
-		names := before.Names()
-		path, err := before.Expand(func(name string) string { return s.match.Value(slices.Index(names, name)) })
-		if err == nil {
-			p.WithHeader("Link", "<"+path+`>; rel="predecessor-version"`)
-		}
+	before := e.target.lineage.before
+	path, err := before.Expand(func(name string) string { return s.match.Value(slices.Index(before.Names(), name)) })
+	if err == nil {
+		p.WithHeader("Link", "<"+path+`>; rel="predecessor-version"`)
 	}
 	return p
 }
 
 // A lineage says how a route goes back to an earlier version.
 type lineage struct {
-	from   string // the version that it was inherited from, or whose route it replaces
-	own    bool   // it stands here itself: it replaces an inherited route, or withdraws it
-	before string // the template of the route that was replaced or withdrawn
-	at     place  // of Inherit
+	from   string         // the version that it was inherited from, or whose route it replaces
+	own    bool           // it stands here itself: it replaces an inherited route, or withdraws it
+	before route.Template // of the route that was replaced or withdrawn
+	at     place          // of Inherit
 }
 
 // A versionRead is a version as it was read, for those that inherit from it.
@@ -206,7 +204,8 @@ func (b *builder) takeOver(r *resolved, from, v *versionRead, own map[string]*re
 		if mine.part.withdrawn && r.part.withdrawn {
 			b.mistake(mine.at, "Withdraw: %s: %s has withdrawn it already, at %s", mine.line(), from.name, r.at)
 		}
-		mine.lineage = &lineage{from: from.name, own: true, before: r.path, at: v.inherit.at}
+		before, _ := route.Parse(r.path) // it was one before
+		mine.lineage = &lineage{from: from.name, own: true, before: before, at: v.inherit.at}
 		return
 	}
 	within := cmp.Or(strings.TrimPrefix(r.path, from.prefix.String()), "/")

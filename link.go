@@ -77,7 +77,7 @@ func (t *target) link(a *API, input any) (string, error) {
 
 // expand writes the path of the route, with a query, and sees to it that it leads there.
 func (t *target) expand(a *API, values map[string]string, query url.Values) (string, error) {
-	template, err := route.Parse(t.path)
+	template, err := t.template()
 	if err != nil {
 		return "", err
 	}
@@ -89,6 +89,17 @@ func (t *target) expand(a *API, values map[string]string, query url.Values) (str
 		path += "?" + query.Encode()
 	}
 	return path, err
+}
+
+// template is that of the path. It takes more memory than all else that is kept of a route, so it is
+// kept of those alone that links have led to.
+func (t *target) template() (route.Template, error) {
+	if made := t.parsed.Load(); made != nil {
+		return *made, nil
+	}
+	made, err := route.Parse(t.path)
+	t.parsed.Store(&made)
+	return made, err
 }
 
 // leadsHere says where a path leads if not to its own route: another one may be more

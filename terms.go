@@ -113,9 +113,9 @@ func (t *terms) guards(method string) bool {
 // A resolved route is what a description says of one, as plain data: it is complete before
 // anything is compiled.
 type resolved struct {
-	method  string // anyMethod for what is mounted
-	path    string // the path template
-	names   []string
+	method  string   // anyMethod for what is mounted
+	path    string   // the path template, as it was written where it is none
+	names   []string // of its parameters
 	at      place
 	name    string // for links; "" where it has none
 	part    *routePart

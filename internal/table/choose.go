@@ -77,8 +77,7 @@ func (b *Builder) AddChoice(c Choice) { b.choices = append(b.choices, c) }
 
 // Tables makes the tables of what was added.
 func (b *Builder) Tables() *Tables {
-	routes := b.keep()
-	all := &Tables{Table: b.table(0, nil, routes), editions: make([]*Table, b.editions)}
+	all := &Tables{Table: b.Table(), editions: make([]*Table, b.editions)}
 	for _, c := range b.choices {
 		of := choice{Choice: c, below: c.Prefix.Segments(), plain: len(c.Prefix.Names()) == 0}
 		for _, s := range of.below {
@@ -86,7 +85,7 @@ func (b *Builder) Tables() *Tables {
 		}
 		of.spread()
 		for _, edition := range c.Editions {
-			t := b.table(edition, of.below, routes)
+			t := b.table(edition, of.below)
 			of.tables = append(of.tables, t)
 			all.editions[edition-1] = t
 		}

@@ -26,11 +26,11 @@ func (b *Builder) clashes(n int) []Clash {
 	var found []Clash
 	for i := last; i >= 0; i = b.forms[i].before {
 		earlier, other := &b.routes[b.forms[i].route], b.forms[i].template
-		if earlier.Edition != later.Edition && earlier.Edition != 0 && later.Edition != 0 || !sameShape(other, template) {
+		if earlier.edition != later.edition && earlier.edition != 0 && later.edition != 0 || !sameShape(other, template) {
 			continue
 		}
-		same := earlier.Method == later.Method
-		if !same && (!methodsMeet(earlier.Method, later.Method) || sameForm(other, template)) {
+		same := earlier.method == later.method
+		if !same && (!methodsMeet(earlier.method, later.method) || sameForm(other, template)) {
 			continue
 		}
 		if overlap(other, template) {

@@ -23,20 +23,21 @@ type Route struct {
 	Edition int32
 }
 
-// kept is what a table keeps of a route for when a search has found nothing.
+// kept is what is kept of a route for when a search has found nothing. It is not changed.
 type kept struct {
 	method   string
 	template string
-	slash    Slash
-	textual  bool // its last segment has text of its own
 	suffixes []string
 	edition  int32
+	slash    Slash
+	textual  bool // its last segment has text of its own
+	files    bool
 }
 
 // A Builder collects routes and groups for a [Table]. The zero Builder is empty and
 // ready. It is not safe for concurrent use.
 type Builder struct {
-	routes   []Route
+	routes   []kept
 	forms    []form
 	groups   []grouped
 	shapes   map[uint64]int32 // the last form of those whose shapes have a hash
@@ -82,7 +83,7 @@ type Clash struct {
 // 1, and so on. A route that clashes with earlier ones is left out; the clashes
 // say with which.
 func (b *Builder) Add(r Route) (int, []Clash) {
-	b.routes = append(b.routes, r)
+	b.routes = append(b.routes, kept{r.Method, r.Template.String(), r.Suffixes, r.Edition, r.Slash, textual(r.Template), r.Files})
 	n := len(b.routes) - 1
 	return n, b.AddForm(n, r.Template)
 }

@@ -145,21 +145,12 @@ func (b *branch) text(g *grove, s segment.Segment) *branch {
 
 // Table makes the table of what is in no edition. The Builder can go on to grow; tables made before
 // do not change.
-func (b *Builder) Table() *Table { return b.table(0, nil, b.keep()) }
-
-// keep is what all tables keep of the routes.
-func (b *Builder) keep() []kept {
-	all := make([]kept, len(b.routes))
-	for i, r := range b.routes {
-		all[i] = kept{r.Method, r.Template.String(), r.Slash, textual(r.Template), r.Suffixes, r.Edition}
-	}
-	return all
-}
+func (b *Builder) Table() *Table { return b.table(0, nil) }
 
 // table makes the table of one edition, below the prefix of its choice.
-func (b *Builder) table(edition int32, below []segment.Segment, routes []kept) *Table {
+func (b *Builder) table(edition int32, below []segment.Segment) *Table {
 	t := &Table{
-		routes:  routes,
+		routes:  b.routes[:len(b.routes):len(b.routes)],
 		long:    map[uint32]string{},
 		ends:    make([]end, 1),
 		edition: edition,
@@ -168,10 +159,10 @@ func (b *Builder) table(edition int32, below []segment.Segment, routes []kept) *
 	for _, f := range b.forms {
 		r := &b.routes[f.route]
 		segments := f.template.Segments()
-		if f.clashed || r.Edition != 0 && r.Edition != edition || !canBeBelow(below, segments) {
+		if f.clashed || r.edition != 0 && r.edition != edition || !canBeBelow(below, segments) {
 			continue
 		}
-		for _, name := range r.Suffixes {
+		for _, name := range r.suffixes {
 			if t.suffixes == nil {
 				t.suffixes = map[string]bool{}
 			}
@@ -184,7 +175,7 @@ func (b *Builder) table(edition int32, below []segment.Segment, routes []kept) *
 		if at.end.of == nil && len(tree.entries) > 0 { // mostly there is one
 			at.end.of, tree.entries = tree.entries[:0:1], tree.entries[1:]
 		}
-		at.end.of = append(at.end.of, entry{r.Method, int32(f.route), r.Files})
+		at.end.of = append(at.end.of, entry{r.method, int32(f.route), r.files})
 	}
 	for _, of := range []int32{0, edition} { // the edition's own groups come instead of those of all
 		for i, g := range b.groups {
