@@ -98,7 +98,9 @@ func (t *target) template() (route.Template, error) {
 		return *made, nil
 	}
 	made, err := route.Parse(t.path)
-	t.parsed.Store(&made)
+	if err == nil {
+		t.parsed.Store(&made)
+	}
 	return made, err
 }
 
