@@ -83,8 +83,7 @@ func (a Adapter) ofOutput(out *outputType) (*shape.Adapter, error) {
 	}
 	made, err := a.lift(out.value)
 	if out.page {
-		items, _ := out.value.FieldByName("Items")
-		if ofItems, none := a.lift(items.Type); none == nil && a.unpaged {
+		if ofItems, none := a.lift(out.value.Field(pageItems).Type); none == nil && a.unpaged {
 			made, err = ofItems, nil
 		} else if none == nil {
 			page := []shape.Member{{Call: "the items", New: "items", Old: "items", By: ofItems}}
@@ -173,7 +172,7 @@ func (r *resolved) pages() bool {
 func (a *adapted) toOld(value any) (any, error) {
 	now := reflect.ValueOf(value).Elem()
 	if a.plain {
-		now = now.FieldByName("Items")
+		now = now.Field(pageItems)
 	}
 	old := reflect.New(a.out.Old)
 	if err := a.out.ToOld(now, old.Elem()); err != nil {

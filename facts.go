@@ -51,8 +51,10 @@ type Facts struct {
 
 // ChosenInfo says how requests choose between the versions that stand under one prefix.
 type ChosenInfo struct {
-	Under     string   `json:"under"` // the prefix, as a template
-	By        string   `json:"by"`    // path, header NAME, media type
+	Under     string   `json:"under"`          // the prefix, as a template
+	By        string   `json:"by"`             // path, header NAME, media type
+	Field     string   `json:"field,omitzero"` // of the header, that they read; "" for the path
+	Unknown   int      `json:"unknown"`        // the status where it is not served
 	Default   string   `json:"default,omitzero"`
 	Served    []string `json:"served"`
 	Withdrawn []string `json:"withdrawn,omitempty"`
@@ -62,7 +64,15 @@ func (s *versionSet) info() *ChosenInfo {
 	if s == nil {
 		return nil
 	}
-	return &ChosenInfo{s.under.String(), s.by.scheme.String(), s.by.byDefault, s.names, s.withdrawn}
+	return &ChosenInfo{
+		Under:     s.under.String(),
+		By:        s.by.scheme.String(),
+		Field:     s.variesBy(),
+		Unknown:   s.raises().Status(),
+		Default:   s.by.byDefault,
+		Served:    s.names,
+		Withdrawn: s.withdrawn,
+	}
 }
 
 // InheritedInfo says how a route goes back to an earlier version.

@@ -34,7 +34,8 @@ func (p inheritPart) part() place { return p.at }
 
 // Withdraw stands in a version that inherits, and takes one of the inherited routes back: requests
 // get 410 (RFC 9110, 15.5.11) and ErrWithdrawn, with a Link to the route in the version before
-// (predecessor-version, RFC 5829) where that has a path of its own. It passes the chain and the guard like any route of the version.
+// (predecessor-version, RFC 5829) where that has a path of its own. It passes the chain and the guard
+// like any route of the version.
 func Withdraw(line string, settings ...Setting) Part {
 	return &routePart{at: here(0), what: handlerPart, line: line, settings: settings, withdrawn: true,
 		serve: func(t *target) endpoint { return withdrawn{t} }}

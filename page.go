@@ -19,6 +19,9 @@ type Page[T any] struct {
 	Previous string `json:"previous,omitzero"`
 }
 
+// pageItems is the place of a Page's Items among its fields.
+const pageItems = 0
+
 func (p Page[T]) neighbours() (next, previous string) { return p.Next, p.Previous }
 
 // A pager is a Page of any type.

@@ -46,7 +46,7 @@ type groupTerms struct {
 	versions    *versionSet // in which it stands
 	edition     int32       // of the version, in the table; 0: its path has it
 	versionBy   versionBy
-	withdrawn   []string
+	withdrawn   withdrawals
 	raisedAs    []raisedAs
 	problemsAs  *problemShape
 	slashes     Slash

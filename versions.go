@@ -72,8 +72,8 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 			if scheme.kind == byHeader && !bind.IsToken(scheme.field) {
 				b.mistake(at, "VersionBy: Header(%q) is no name of a field (RFC 9110, 5.1), such as Api-Version", scheme.field)
 			}
-			if scheme.kind == byHeader && slices.Contains([]string{"Host", "Trailer", "Transfer-Encoding"}, scheme.field) {
-				b.mistake(at, "VersionBy: the server takes the field %s, so it is never found: choose one such as Api-Version", scheme.field)
+			if scheme.kind == byHeader && slices.Contains([]string{"Accept", "Host", "Trailer", "Transfer-Encoding"}, scheme.field) {
+				b.mistake(at, "VersionBy: the field %s has a meaning of its own: choose one such as Api-Version, or MediaType", scheme.field)
 			}
 			t.versionBy = versionBy{scheme, byDefault, at}
 		},
@@ -91,14 +91,20 @@ func Withdrawn(versions ...string) Setting {
 		name:   "Withdrawn",
 		slot:   slotWithdrawn,
 		mode:   replaces | ofGroups | besideVersions,
-		apply:  func(_ reporter, _ place, t *terms) { t.withdrawn = versions },
-		undone: func(t *terms) { t.withdrawn = nil },
+		apply:  func(_ reporter, at place, t *terms) { t.withdrawn = withdrawals{versions, at} },
+		undone: func(t *terms) { t.withdrawn = withdrawals{} },
 		acts:   isVersioned,
 		lacks:  "no Version stands in this group",
 	}
 }
 
 func isVersioned(r *resolved) bool { return r.terms().version != "" }
+
+// withdrawals is what a Withdrawn says.
+type withdrawals struct {
+	names []string
+	at    place
+}
 
 // versionBy is what a VersionBy says; the zero value is Path, with no default.
 type versionBy struct {
@@ -110,12 +116,13 @@ type versionBy struct {
 // A versionSet is the versions that stand side by side under one prefix. It is complete when all
 // parts have been read.
 type versionSet struct {
-	under     route.Template
-	by        versionBy
-	at        place // of the first version
-	withdrawn []string
-	names     []string
-	editions  []int32 // of the table, where the versions share their paths
+	under       route.Template
+	by          versionBy
+	at          place // of the first version
+	withdrawn   []string
+	withdrawnAt place
+	names       []string
+	editions    []int32 // of the table, where the versions share their paths
 }
 
 // versionsBelow are the versions that stand right below a group; nil for one inside of a version.
@@ -141,7 +148,8 @@ func (b *builder) addVersion(g group, under route.Template, outer *terms) (*vers
 		b.mistake(g.at, "Version %q: is chosen by %s, and the one at %s under the same prefix by %s: choose all in one way, with one default",
 			g.version, by.scheme, b.where(s.at), s.by.scheme)
 	}
-	for _, name := range outer.withdrawn {
+	for _, name := range outer.withdrawn.names {
+		s.withdrawnAt = outer.withdrawn.at
 		if !slices.Contains(s.withdrawn, name) {
 			s.withdrawn = append(s.withdrawn, name)
 		}
@@ -172,7 +180,7 @@ func (b *builder) enterVersions() {
 		}
 		for _, name := range s.withdrawn {
 			if slices.Contains(s.names, name) {
-				b.mistake(s.at, "Withdrawn: version %s stands under %s: leave one of the two out", name, cmp.Or(s.under.String(), "/"))
+				b.mistake(s.withdrawnAt, "Withdrawn: version %s stands under %s: leave one of the two out", name, cmp.Or(s.under.String(), "/"))
 			}
 		}
 		if !s.sharesPaths() {
@@ -188,7 +196,7 @@ func (b *builder) enterVersions() {
 		if s.under.String() != "" {
 			group = int32(b.table.AddGroup(s.under, 0))
 		}
-		b.table.AddChoice(table.Choice{Prefix: s.under, Group: group, Field: s.by.scheme.field, Names: s.names,
+		b.table.AddChoice(table.Choice{Prefix: s.under, Group: group, Field: s.variesBy(), Names: s.names,
 			Editions: s.editions, Default: slices.Index(s.names, s.by.byDefault)})
 	}
 }

@@ -236,7 +236,8 @@ func TestVersionByMistakes(t *testing.T) {
 	}{
 		{list{by(field, "v9"), wicketway.Version("v1", a)}, "VersionBy: there is no version v9 under /; there are v1"},
 		{list{by(wicketway.Header("a b"), ""), wicketway.Version("v1", a)}, `Header("a b") is no name of a field`},
-		{list{by(wicketway.Header("host"), ""), wicketway.Version("v1", a)}, "VersionBy: the server takes the field Host"},
+		{list{by(wicketway.Header("host"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Host has a meaning of its own"},
+		{list{by(wicketway.Header("accept"), ""), wicketway.Version("v1", a)}, "or MediaType"},
 		{list{by(field, ""), a}, "VersionBy: has no effect: no Version stands in this group"},
 		{list{wicketway.Version("v1", by(field, ""), a)}, "VersionBy: speaks of all versions of a group: put it beside them"},
 		{list{wicketway.Version("v1", wicketway.Withdrawn("v0"), a)}, "Withdrawn: speaks of all versions of a group"},

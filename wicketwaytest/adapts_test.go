@@ -44,7 +44,7 @@ func TestAdaptsCatchesWhatDoesNotComeBack(t *testing.T) {
 		want string // "": nothing
 	}{
 		"the same":               {wicketway.Same(), ""},
-		"renamed and within":     {shaped(wicketway.Renamed("name", "id"), wicketway.Within("sides", wicketway.Renamed("oak", "wood"))), ""},
+		"renamed and within":     {shaped(wicketway.Renamed("name", "id"), wicketway.Within("sides", wicketway.Renamed("oak", "wood")), wicketway.Renamed("sides", "leaves")), ""},
 		"dropped":                {shaped(wicketway.Dropped("width"), wicketway.Within("sides", wicketway.Dropped("year"))), ""},
 		"computed":               {shaped(wicketway.Computed("state", "open", isOpen, opened)), ""},
 		"losing":                 {shaped(wicketway.Computed("width", "half", half, double)), "example 1 comes back as"},

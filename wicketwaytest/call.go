@@ -97,12 +97,12 @@ func envelopeOf(api *wicketway.API, r *http.Request) string {
 // chosen.
 func isNamed(f wicketway.Facts, h http.Header) bool {
 	switch {
-	case f.Chosen == nil || f.Chosen.By == wicketway.Path.String():
+	case f.Chosen == nil || f.Chosen.Field == "":
 		return true
-	case f.Chosen.By == wicketway.MediaType.String():
+	case f.Chosen.Field == "Accept":
 		return strings.HasSuffix(h.Get("Accept"), ";version="+f.Version)
 	}
-	return h.Get(strings.TrimPrefix(f.Chosen.By, "header ")) == f.Version
+	return h.Get(f.Chosen.Field) == f.Version
 }
 
 // An answer is what was sent.

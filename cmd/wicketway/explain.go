@@ -107,16 +107,12 @@ func newDescribed(d wicketway.Description) (described, error) {
 
 // edition is the number of a version in the table; 0 where its path tells it.
 func (t *described) edition(b *table.Builder, chosen *wicketway.ChosenInfo, version string) int32 {
-	if chosen == nil || chosen.By == wicketway.Path.String() {
+	if chosen == nil || chosen.Field == "" {
 		return 0
 	}
 	c := t.choices[chosen.Under]
 	if c == nil {
-		field, _ := strings.CutPrefix(chosen.By, "header ")
-		if chosen.By == wicketway.MediaType.String() {
-			field = ""
-		}
-		c = &table.Choice{Field: field, Names: chosen.Served, Default: slices.Index(chosen.Served, chosen.Default)}
+		c = &table.Choice{Field: chosen.Field, Names: chosen.Served, Default: slices.Index(chosen.Served, chosen.Default)}
 		for range chosen.Served {
 			c.Editions = append(c.Editions, b.NewEdition())
 		}
@@ -180,10 +176,7 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 	case table.Malformed:
 		e.Status = http.StatusBadRequest
 	case table.NoEdition, table.OtherContent:
-		e.Status, e.Chosen = http.StatusBadRequest, g.Chosen
-		if g.Chosen.By == wicketway.MediaType.String() {
-			e.Status = http.StatusNotAcceptable
-		}
+		e.Status, e.Chosen = g.Chosen.Unknown, g.Chosen
 		if to.Outcome == table.OtherContent {
 			e.Status = http.StatusUnsupportedMediaType
 		}
@@ -381,7 +374,7 @@ func (e explanation) print(out io.Writer) {
 // chosenBy says how a version is chosen.
 func chosenBy(c *wicketway.ChosenInfo, version string) string {
 	text := ", chosen by " + c.By
-	if c.By == wicketway.MediaType.String() {
+	if c.Field == "Accept" {
 		text += ": application/json;version=" + version
 	}
 	if c.Default == version {

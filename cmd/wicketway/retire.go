@@ -83,7 +83,7 @@ type ending map[[3]string]int // by version, method and template; without the ve
 
 func (e ending) add(r wicketway.Facts, i int) {
 	e[[3]string{r.Version, r.Method, r.Path}] = i
-	if r.Chosen == nil || r.Chosen.By == wicketway.Path.String() {
+	if r.Chosen == nil || r.Chosen.Field == "" {
 		e[[3]string{"", r.Method, r.Path}] = i
 	}
 }

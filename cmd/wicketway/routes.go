@@ -130,7 +130,7 @@ func printChoices(out io.Writer, routes []wicketway.Facts) {
 	var said []string
 	for _, r := range routes {
 		c := r.Chosen
-		if c == nil || c.By == wicketway.Path.String() && c.Default == "" && c.Withdrawn == nil {
+		if c == nil || c.Field == "" && c.Default == "" && c.Withdrawn == nil {
 			continue
 		}
 		text := "versions under " + c.Under + "/ are chosen by " + c.By

@@ -189,13 +189,10 @@ func (d *deriver) field(sf reflect.StructField, name string, index []int) {
 	field := reflect.StructField{Name: sf.Name, Type: sf.Type, Tag: sf.Tag}
 	for i := range d.members {
 		m := &d.members[i]
-		if m.New != name || m.Of {
+		if m.New != name || m.Of || d.used[i] {
 			continue
 		}
-		if d.used[i] {
-			continue
-		}
-		if s.by != nil || s.oldName != name || s.fixed.IsValid() {
+		if s.contradicts(m, name) {
 			d.failf("%s: another one speaks of %s already", m.Call, name)
 		}
 		d.used[i] = true
@@ -204,6 +201,15 @@ func (d *deriver) field(sf reflect.StructField, name string, index []int) {
 		}
 	}
 	d.put(s, field)
+}
+
+// contradicts reports whether something else was said of a member already. It can have had another
+// name, and be different within.
+func (s *step) contradicts(m *Member, name string) bool {
+	if m.Within != nil {
+		return s.by != nil || s.field < 0
+	}
+	return s.oldName != name || s.fixed.IsValid() || s.by != nil && (m.By != nil || m.Old == "")
 }
 
 // apply changes a step and the old field as a member says.

@@ -16,8 +16,8 @@ type Choice struct {
 	// Group is the number of the group that has the prefix, whose chain those pass who mean no
 	// edition that is there.
 	Group int32
-	// Field is the canonical name of the header field that names an edition; "" where the parameter
-	// version of the media types in Accept does, or else in Content-Type.
+	// Field is the canonical name of the header field that names an edition. In Accept the parameter
+	// version of the media types does, or else that of Content-Type.
 	Field    string
 	Names    []string // of the editions
 	Editions []int32  // their numbers, which NewEdition gave
@@ -38,8 +38,7 @@ type choice struct {
 	text   string            // of the prefix, which has no parameters where it is plain
 	plain  bool
 	tables []*Table
-	words  []uint64              // the first of each name's words
-	slots  [1 << slotBits]uint16 // the places of the names, from 1, by the hashes of their words
+	slots  [1 << slotBits]uint16 // the places of the names, from 1, by their hashes
 	mul    uint64                // makes the hashes
 }
 
@@ -48,15 +47,11 @@ const slotBits = 6
 // spread finds hashes of the names that are all different; of very many some share one, and are found
 // one by one.
 func (c *choice) spread() {
-	for _, name := range c.Names {
-		word, _ := wordsOf(name)
-		c.words = append(c.words, word)
-	}
 	for c.mul = mix; c.mul < mix+2*1000; c.mul += 2 {
 		clear(c.slots[:])
 		shared := false
-		for i, word := range c.words {
-			slot := &c.slots[word*c.mul>>(64-slotBits)]
+		for i, name := range c.Names {
+			slot := &c.slots[c.hash(name)]
 			shared = shared || *slot != 0
 			*slot = uint16(i + 1)
 		}
@@ -64,6 +59,11 @@ func (c *choice) spread() {
 			return
 		}
 	}
+}
+
+func (c *choice) hash(name string) uint64 {
+	word, _ := wordsOf(name)
+	return word * c.mul >> (64 - slotBits)
 }
 
 // NewEdition gives the number of an edition: 1 for the first, and so on. It is to stand in a choice.
@@ -132,13 +132,9 @@ func (t *Tables) Resolve(method string, u *url.URL, h map[string][]string, m *Ma
 	if t.choices == nil {
 		return t.Table.Resolve(method, u, h, m)
 	}
-	c := t.choiceAt(u.Path, u.RawPath)
-	if c != nil {
-		if values := h[c.Field]; len(values) == 1 && c.Field != "" { // at a glance
-			if i := c.named(values[0]); i >= 0 && c.tables[i].Find(method, u.Path, u.RawPath, m) == Found && c.tables[i].suffixes == nil {
-				m.Edition = c.Editions[i]
-				return Resolution{Outcome: Found}
-			}
+	if c := t.choiceAt(u.Path, u.RawPath); c != nil {
+		if c.finds(method, u, h, m) {
+			return Resolution{Outcome: Found}
 		}
 		return t.among(c, method, u, h, m)
 	}
@@ -195,9 +191,24 @@ func isBelow(path string, escaped bool, prefix []segment.Segment) bool {
 	return at == len(path) || path[at] == '/'
 }
 
+// finds is the quick way for what most requests are, and says the same as among: a field names an
+// edition, which has the route.
+func (c *choice) finds(method string, u *url.URL, h map[string][]string, m *Match) bool {
+	values := h[c.Field]
+	if len(values) != 1 || c.Field == byMedia {
+		return false
+	}
+	i := c.named(values[0])
+	if i < 0 || c.tables[i].suffixes != nil || c.tables[i].Find(method, u.Path, u.RawPath, m) != Found {
+		return false
+	}
+	m.Edition = c.Editions[i]
+	return true
+}
+
 // among resolves a request in one of the editions of a choice.
 func (t *Tables) among(c *choice, method string, u *url.URL, h map[string][]string, m *Match) Resolution {
-	i, named, asked, outcome := c.pick(method, h)
+	i, named := c.pick(method, h)
 	if !named && isPreflight(method, h) {
 		return c.preflight(max(i, 0), method, u, h, m)
 	}
@@ -208,7 +219,7 @@ func (t *Tables) among(c *choice, method string, u *url.URL, h map[string][]stri
 	m.Edition = -c.Editions[0]
 	if r.Outcome == NotFound {
 		m.Group = c.Group
-		return Resolution{Outcome: outcome, Path: asked}
+		return c.lacks(method, h)
 	}
 	return r
 }
@@ -235,61 +246,76 @@ func (c *choice) preflight(first int, method string, u *url.URL, h map[string][]
 	return r
 }
 
-// pick finds the edition that a request means: -1 where it is not there, with what was asked for.
-// It is named where the request itself says so.
-func (c *choice) pick(method string, h map[string][]string) (i int, named bool, asked string, otherwise Outcome) {
-	if c.Field == "" {
+// byMedia is the field whose media types name an edition, by a parameter.
+const (
+	byMedia          = "Accept"
+	versionParameter = "version"
+)
+
+// pick finds the edition that a request means: -1 where it is not there. It is named where the
+// request itself says so.
+func (c *choice) pick(method string, h map[string][]string) (i int, named bool) {
+	if c.Field == byMedia {
 		return c.pickByMedia(method, h)
 	}
 	switch values := h[c.Field]; len(values) {
 	case 0:
-		return c.Default, false, "", NoEdition
+		return c.Default, false
 	case 1:
-		asked = values[0]
-		if i = c.named(asked); i < 0 {
-			asked = strings.Trim(asked, " \t")
-			i = c.named(asked)
-		}
-		return i, true, asked, NoEdition
-	default:
-		return -1, true, strings.Join(values, ", "), NoEdition
+		return c.named(strings.Trim(values[0], " \t")), true
 	}
+	return -1, true
 }
-
-// versionParameter is that of media types.
-const versionParameter = "version"
 
 // pickByMedia reads Accept, and Content-Type where there is content to read: that must not be of
 // another edition than the answer.
-func (c *choice) pickByMedia(method string, h map[string][]string) (i int, named bool, asked string, otherwise Outcome) {
-	i = c.Default
-	if lines := h["Accept"]; lines != nil {
-		accepted, ok := negotiate.Parameter(lines, versionParameter, c.Names...)
-		if !ok {
-			return -1, true, accepted, NoEdition
-		}
-		if named = accepted != ""; named {
-			i = c.named(accepted)
-		}
+func (c *choice) pickByMedia(method string, h map[string][]string) (i int, named bool) {
+	accepted, ok := c.parameter(h["Accept"])
+	if !ok {
+		return -1, true
 	}
-	if lines := h["Content-Type"]; lines != nil && method != "GET" && method != "HEAD" {
-		switch sent, ok := negotiate.Parameter(lines, versionParameter, c.Names...); {
-		case !ok:
-			return -1, true, sent, OtherContent
-		case sent == "":
-		case named && c.named(sent) != i:
-			return -1, true, sent, OtherContent
-		default:
-			return c.named(sent), true, sent, OtherContent
-		}
+	sent, ok := c.parameter(contentType(method, h))
+	switch {
+	case !ok, sent != "" && accepted != "" && sent != accepted:
+		return -1, true
+	case accepted != "":
+		return c.named(accepted), true
+	case sent != "":
+		return c.named(sent), true
 	}
-	return i, named, "", NoEdition
+	return c.Default, false
+}
+
+func (c *choice) parameter(lines []string) (name string, ok bool) {
+	return negotiate.Parameter(lines, versionParameter, c.Names...)
+}
+
+// contentType is that of a request that has content.
+func contentType(method string, h map[string][]string) []string {
+	if method == "GET" || method == "HEAD" {
+		return nil
+	}
+	return h["Content-Type"]
+}
+
+// lacks says what a request means that is not there.
+func (c *choice) lacks(method string, h map[string][]string) Resolution {
+	if c.Field != byMedia {
+		return Resolution{Outcome: NoEdition, Path: strings.Trim(strings.Join(h[c.Field], ", "), " \t")}
+	}
+	if accepted, ok := c.parameter(h["Accept"]); !ok {
+		return Resolution{Outcome: NoEdition, Path: accepted}
+	}
+	sent, _ := c.parameter(contentType(method, h))
+	if sent == "" {
+		return Resolution{Outcome: NoEdition}
+	}
+	return Resolution{Outcome: OtherContent, Path: sent}
 }
 
 func (c *choice) named(name string) int {
-	word, _ := wordsOf(name)
-	if i := int(c.slots[word*c.mul>>(64-slotBits)]) - 1; i >= 0 && c.words[i] == word && (len(name) < 8 || c.Names[i] == name) {
-		return i // up to seven bytes are their word
+	if i := int(c.slots[c.hash(name)]) - 1; i >= 0 && c.Names[i] == name {
+		return i
 	}
 	return slices.Index(c.Names, name)
 }
