@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"time"
 
+	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/table"
 )
@@ -36,13 +37,13 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	defer s.finish(r)
-	outside := s.out.Outside()
 	if ends := s.target.terms().retirement; ends != noRetirement && !s.target.isFallback() {
-		ends.announce(outside.Header())
+		s.out.Before(ends.announce)
 	}
 	if e := s.match.Edition; e != 0 {
-		outside.Header().Add("Vary", a.varies[max(e, -e)])
+		s.out.Before(func(_ int, h http.Header) { answer.AddVary(h, a.varies[max(e, -e)]) })
 	}
+	outside := s.out.Outside()
 	s.goOn(0, outside, r)
 	s.settle(outside, r)
 }

@@ -3,6 +3,7 @@ package wicketway
 import (
 	"reflect"
 	"slices"
+	"strings"
 )
 
 // Attach puts a value at a route or a group, for middleware that reads it with [Attached]:
@@ -11,12 +12,24 @@ import (
 // it reads the type (see [Middleware.Reads]).
 //
 // Where the value has a method CheckRoute(Facts) error, Build asks it about each route
-// for which it holds, and reports what it says.
+// for which it holds, and reports what it says. One with a method Methods() []string is about
+// routes with these methods alone, and about what is mounted.
 func Attach[T any](value T) Setting {
 	t := reflect.TypeFor[T]()
+	about, lacks := func(string) bool { return true }, ""
+	if m, ok := any(value).(interface{ Methods() []string }); ok {
+		methods := m.Methods()
+		about = func(method string) bool { return method == anyMethod || slices.Contains(methods, method) }
+		lacks = ", or no route here has a method that it is about (" + strings.Join(methods, ", ") + ")"
+	}
 	var check func(Facts) error
 	if c, ok := any(value).(interface{ CheckRoute(Facts) error }); ok {
-		check = c.CheckRoute
+		check = func(f Facts) error {
+			if !about(f.Method) {
+				return nil
+			}
+			return c.CheckRoute(f)
+		}
 	}
 	return setting{
 		at:    here(0),
@@ -32,8 +45,8 @@ func Attach[T any](value T) Setting {
 			}
 		},
 		undone: detach[T],
-		acts:   func(r *resolved) bool { return r.terms().reads(t) },
-		lacks:  "no middleware in the chain and no guard here reads a " + t.String() + ": add the one that does",
+		acts:   func(r *resolved) bool { return r.terms().reads(t) && about(r.method) },
+		lacks:  "no middleware in the chain and no guard here reads a " + t.String() + ": add the one that does" + lacks,
 		check:  check,
 	}
 }

@@ -408,12 +408,12 @@ func (r *resolved) answerFields() (fields []string) {
 	if r.output.Conditional && r.method == http.MethodGet || r.ties != nil && r.ties.tagged {
 		fields = append(fields, "Etag")
 	}
-	if field := r.terms().versions.variesBy(); field != "" {
+	if r.terms().versions.variesBy() != "" || len(r.input.Varies()) > 0 {
 		fields = append(fields, "Vary")
 	}
 	if ends := r.terms().retirement; ends != noRetirement {
 		h := http.Header{}
-		ends.announce(h)
+		ends.announce(http.StatusOK, h)
 		fields = append(fields, slices.Sorted(maps.Keys(h))...)
 		slices.Sort(fields)
 		fields = slices.Compact(fields)

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"reflect"
 	"runtime/debug"
+	"slices"
 
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
@@ -175,14 +176,33 @@ func (s *state) rendering(p *problem.Problem) problem.Rendering {
 // A headerBefore is what the chain had set in a header when a plain handler began.
 type headerBefore struct {
 	of   uintptr // the header; in another goroutine a middleware may use its own
-	held http.Header
+	held []heldField
 }
 
-// begin notes what the chain has set in the header: what a handler adds goes away
-// if it fails.
-func (s *state) begin(w http.ResponseWriter) {
+type heldField struct {
+	name   string
+	values []string
+}
+
+// begin notes what the chain has set in the header: what a handler adds goes away if it fails, and
+// fields that several write it cannot take away. What it gives is what to call the handler with.
+func (s *state) begin(w http.ResponseWriter) http.ResponseWriter {
 	h := w.Header()
-	s.before.Store(&headerBefore{reflect.ValueOf(h).Pointer(), h.Clone()})
+	before := &headerBefore{of: reflect.ValueOf(h).Pointer()}
+	if len(h) > 0 {
+		before.held = make([]heldField, 0, len(h))
+	}
+	for name, values := range h {
+		before.held = append(before.held, heldField{name, slices.Clip(values)})
+	}
+	s.before.Store(before)
+	if vary, links := h["Vary"], h["Link"]; vary != nil || links != nil {
+		w = BeforeHeader(w, func(_ int, h http.Header) {
+			answer.AddVary(h, vary...)
+			answer.AddLinks(h, links...)
+		})
+	}
+	return w
 }
 
 // restore takes back the header fields that a handler had set before it failed.
@@ -191,12 +211,9 @@ func (s *state) restore(h http.Header) {
 	if before == nil || before.of != reflect.ValueOf(h).Pointer() {
 		return
 	}
-	for name := range h {
-		if old, there := before.held[name]; there {
-			h[name] = old
-		} else {
-			delete(h, name)
-		}
+	clear(h)
+	for _, f := range before.held {
+		h[f.name] = f.values
 	}
 	s.before.Store(nil)
 }

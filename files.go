@@ -40,7 +40,7 @@ type listed struct {
 
 func (f *fileServer) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 	asked := s.match.Value(len(s.target.names) - 1)
-	s.begin(w)
+	w = s.begin(w)
 	var missing error
 	err := s.take(Step{Kind: StepCall}, func() (err error) {
 		reshaped(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"reflect"
+	"strconv"
 
 	"github.com/wicketway/wicketway/problem"
 )
@@ -55,8 +56,11 @@ type HeaderGuard interface {
 // An Identity is who sent a request. A guard must not change it once it has returned it, nor
 // what it holds: it may give the same one to many requests.
 type Identity struct {
-	// Subject names the caller; "" is nobody.
+	// Subject names the caller, among those of the issuer; "" is nobody.
 	Subject string
+	// Issuer says who vouches for the subject: two issuers may give one to different callers
+	// (RFC 7519, 4.1.2). Where a guard gives none it is the name of the guard's scheme.
+	Issuer string
 	// Scopes are what the caller may do. Handlers get a copy.
 	Scopes []string
 	// Claims are what else a token says, in a type of the user's (see [ClaimsOf]).
@@ -65,6 +69,15 @@ type Identity struct {
 	Account any
 	// Proof is what the caller was known by, in a type of the guard's: auth.Token.
 	Proof any
+}
+
+// Key tells callers apart: it is the same text for the same issuer and subject, and "" for nobody. It
+// is what counters and stores go by.
+func (i Identity) Key() string {
+	if i.Subject == "" {
+		return ""
+	}
+	return strconv.Itoa(len(i.Issuer)) + ":" + i.Issuer + " " + i.Subject
 }
 
 // Caller is who sent the request, in handlers and in middleware alike: the zero

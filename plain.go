@@ -20,7 +20,7 @@ func (p plain) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 
 // call lets a handler answer.
 func (s *state) call(w http.ResponseWriter, r *http.Request, h http.Handler) error {
-	s.begin(w)
+	w = s.begin(w)
 	if s.target.terms().uniform {
 		h = reshaped(h)
 	}

@@ -74,6 +74,7 @@ func (b *builder) binding(r *resolved, parameters []string, unparsed bool) bind.
 		None:       noneType,
 		Conditions: conditionalFieldType,
 		Files:      fileType,
+		Vary:       answer.AddVary,
 		Schemas:    &b.schemas,
 		Mistake:    b.wrongWith(r),
 	}

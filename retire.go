@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -175,17 +176,15 @@ func (b *builder) checkRetirement(l *list) {
 	}
 }
 
-// announce writes the header fields of what comes to an end.
-func (r *retirement) announce(h http.Header) {
+// announce writes the header fields of what comes to an end, whatever the status.
+func (r *retirement) announce(_ int, h http.Header) {
 	if r.deprecation != "" {
 		h.Set("Deprecation", r.deprecation)
 	}
 	if r.sunsetAt != "" {
 		h.Set("Sunset", r.sunsetAt)
 	}
-	for _, link := range r.link {
-		h.Add("Link", link)
-	}
+	answer.AddLinks(h, r.link...)
 }
 
 // over says that a route is no longer served.

@@ -44,7 +44,7 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 			if t.method == anyMethod && !t.terms().guards(s.request.Method) {
 				continue // what Public opens of a handler for all methods
 			}
-			if err := s.take(step.Step, func() error { return t.terms().admit(w, r, s) }); err != nil {
+			if err := s.take(step.Step, func() error { return t.terms().admit(w, r, s, step.Name) }); err != nil {
 				Fail(w, r, err)
 				return
 			}
@@ -109,7 +109,7 @@ func (s *state) takeObserved(observers []Observer, step Step, do func() error) e
 }
 
 // admit asks the guard about a request.
-func (t *terms) admit(w http.ResponseWriter, r *http.Request, s *state) error {
+func (t *terms) admit(w http.ResponseWriter, r *http.Request, s *state, guard string) error {
 	var caller *Identity
 	var err error
 	if g, ok := t.guard.(HeaderGuard); ok {
@@ -121,10 +121,13 @@ func (t *terms) admit(w http.ResponseWriter, r *http.Request, s *state) error {
 		return err
 	}
 	if caller == nil {
-		return fmt.Errorf("the guard %s gave neither a caller nor an error", t.guard.Scheme().Name)
+		return fmt.Errorf("the guard %s gave neither a caller nor an error", guard)
 	}
 	own := *caller // what handlers do with it stays with the request
 	own.Scopes = slices.Clone(caller.Scopes)
+	if own.Issuer == "" {
+		own.Issuer = guard
+	}
 	s.caller.Store(&own)
 	for _, scope := range t.scopes {
 		if !slices.Contains(caller.Scopes, scope) {

@@ -20,6 +20,9 @@ type typed[In, Out any] struct {
 }
 
 func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	if varies := s.target.input.Vary; varies != nil {
+		w = BeforeHeader(w, varies)
+	}
 	var in In
 	var offer int
 	var varies bool

@@ -60,7 +60,7 @@ func guarding(m meter, keys auth.Keys, algorithm string, key any, limit float64,
 	guard := auth.Bearer(keys, append(how, auth.Audience("bench"))...)
 	byHand := &verifier{jwt.NewParser(jwt.WithValidMethods([]string{algorithm}), jwt.WithExpirationRequired(), jwt.WithAudience("bench")), key}
 	requests := tokensBy(guard, 64)
-	ratio, a, b := m.compare(wall, func(n int) {
+	ratio, a, b := m.compare(func(n int) {
 		for i := range n {
 			if _, err := guard.Authenticate(requests[i%len(requests)]); err != nil {
 				panic(err)

@@ -3,9 +3,11 @@ package main
 import (
 	"context"
 	"io"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/go-json-experiment/json"
@@ -109,12 +111,15 @@ func hostileMegabyte(m meter) result {
 			runtime.KeepAlive(all)
 		}
 	}
-	brief := meter{pairs: max(3, m.pairs/4), milliseconds: 1, spread: m.spread}
+	brief := m
+	brief.pairs, brief.milliseconds = max(3, m.pairs/4), 1
 	worst, which, dear, fair := 0.0, "", 0.0, 0.0
-	for name, r := range hostile() {
+	requests := hostile()
+	for _, name := range slices.Sorted(maps.Keys(requests)) {
+		r := requests[name]
 		body, _ := io.ReadAll(r.Body)
 		p := &page{header: http.Header{}}
-		ratio, a, b := brief.compare(wall, func(n int) {
+		ratio, a, b := brief.compare(func(n int) {
 			for range n {
 				r.Body = io.NopCloser(strings.NewReader(string(body)))
 				clear(p.header)

@@ -1,13 +1,14 @@
 // Bench measures what Wicketway adds over code written by hand for the same
-// work with the same libraries. It prints ratios: both sides run in one process,
-// in turn, so that whatever else the machine does meets both.
+// work with the same libraries. It prints ratios of processor time: both sides run in one
+// process, in turn, so that whatever else the machine does meets both. With -count it prints
+// instructions, which repeat, in place of time; valgrind must be installed for it.
 package main
 
 import (
 	"flag"
 	"fmt"
 	"os"
-	"strings"
+	"regexp"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -33,11 +34,27 @@ func holds(name string, ratio, limit float64, note string, args ...any) result {
 func main() {
 	asJSON := flag.Bool("json", false, "print an array of {name, ratio, limit, holds}")
 	quick := flag.Bool("quick", false, "measure briefly: enough to see that it runs, not to judge")
-	only := flag.String("only", "", "measure only lines whose name contains this")
+	only := flag.String("only", "", "measure only lines whose name matches this regular `expression`")
 	levels := flag.Bool("levels", false, "print sizes and times of the demo's answers by coding and level")
+	count := flag.Bool("count", false, "count instructions, by valgrind, rather than measure time")
+	against := flag.String("against", "", "with -count: only lines of this `file`, and fail where one has grown by more than 2 %")
+	keep := flag.String("keep", "", "with -count: write what was counted into this `file`")
 	flag.Parse()
+	if said := os.Getenv(partVariable); said != "" {
+		fail(runPart(said))
+	}
+	chosen, err := regexp.Compile(*only)
+	if err != nil {
+		fail(err)
+	}
 	if *levels {
 		printLevels(os.Stdout)
+		return
+	}
+	if *count {
+		if err := countLines(os.Stdout, chosen.MatchString, *against, *keep); err != nil {
+			fail(err)
+		}
 		return
 	}
 	spread := 0.0
@@ -47,7 +64,7 @@ func main() {
 	}
 	var results []result
 	for _, line := range lines {
-		if !strings.Contains(line.name, *only) {
+		if !chosen.MatchString(line.name) {
 			continue
 		}
 		spread = 0
@@ -67,11 +84,15 @@ func main() {
 	}
 	if *asJSON {
 		if err := json.MarshalWrite(os.Stdout, results, jsontext.WithIndent("  ")); err != nil {
-			fmt.Fprintln(os.Stderr, "bench:", err)
-			os.Exit(1)
+			fail(err)
 		}
 		fmt.Println()
 	}
+}
+
+func fail(err error) {
+	fmt.Fprintln(os.Stderr, "bench:", err)
+	os.Exit(1)
 }
 
 // lines are the table, in the order of the design.
@@ -101,6 +122,7 @@ var lines = []struct {
 	{"the access log, against one record written by hand", accessLog},
 	{"ids, trace, metrics and log around a GET, the same by hand", watchedChain},
 	{"a route that nobody watches beside one that is, against alone", unwatched},
+	{"a change through a cache of 80,000 answers, against one of 10", changeThroughCache},
 	{"20 KiB compressed, against the bare encoder", compressed},
 	{"memory of an open stream by zstd, in MiB, of a thousand", openStreams},
 	{"a whole request in process, against one written by hand", requestInProcess},

@@ -15,16 +15,13 @@ type meter struct {
 	// spread is where compare notes by how much one side differs from itself, as a
 	// share: the median over neighbouring measurements.
 	spread *float64
+
+	counts *counter // instead of measuring: instructions are counted
+	runs   *runner  // instead of measuring: one side runs, to be counted
 }
 
-// A clock tells time passed so far.
-type clock func() time.Duration
-
-var started = time.Now()
-
-func wall() time.Duration { return time.Since(started) }
-
-// cpu is the processor time of the whole process.
+// cpu is the processor time of the whole process: other processes do not count, and the collector
+// does.
 func cpu() time.Duration {
 	var u syscall.Rusage
 	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
@@ -34,14 +31,21 @@ func cpu() time.Duration {
 }
 
 // compare measures ours against theirs, each a function that does its work n
-// times. It returns the median of the ratios of all pairs, and the median time
-// of once, in nanoseconds.
-func (m meter) compare(now clock, ours, theirs func(n int)) (ratio, oursNS, theirsNS float64) {
+// times. It returns the median of the ratios of all pairs, and the median processor time
+// of once, in nanoseconds; where instructions are counted, those.
+func (m meter) compare(ours, theirs func(n int)) (ratio, oursNS, theirsNS float64) {
+	switch {
+	case m.runs != nil:
+		m.runs.compare(ours, theirs)
+		return 1, 1, 1
+	case m.counts != nil:
+		return m.counts.compare(ours, theirs)
+	}
 	n := 1
 	for { // until theirs takes long enough to be measured
-		start := now()
+		start := cpu()
 		theirs(n)
-		if took := now() - start; took >= time.Duration(m.milliseconds)*time.Millisecond {
+		if took := cpu() - start; took >= time.Duration(m.milliseconds)*time.Millisecond {
 			break
 		}
 		n *= 2
@@ -51,9 +55,9 @@ func (m meter) compare(now clock, ours, theirs func(n int)) (ratio, oursNS, thei
 	for i := range m.pairs {
 		var a, b float64
 		if i%2 == 0 {
-			a, b = measure(now, ours, n), measure(now, theirs, n)
+			a, b = measure(ours, n), measure(theirs, n)
 		} else {
-			b, a = measure(now, theirs, n), measure(now, ours, n)
+			b, a = measure(theirs, n), measure(ours, n)
 		}
 		ratios, us, them = append(ratios, a/b), append(us, a), append(them, b)
 	}
@@ -67,14 +71,14 @@ func (m meter) compare(now clock, ours, theirs func(n int)) (ratio, oursNS, thei
 
 // alone gives the median time of once, in nanoseconds.
 func (m meter) alone(work func(n int)) float64 {
-	_, ns, _ := m.compare(wall, work, work)
+	_, ns, _ := m.compare(work, work)
 	return ns
 }
 
-func measure(now clock, work func(int), n int) float64 {
-	start := now()
+func measure(work func(int), n int) float64 {
+	start := cpu()
 	work(n)
-	return float64(now()-start) / float64(n)
+	return float64(cpu()-start) / float64(n)
 }
 
 func median(of []float64) float64 {
@@ -91,5 +95,7 @@ func allocations(work func(n int)) float64 {
 	runtime.ReadMemStats(&before)
 	work(runs)
 	runtime.ReadMemStats(&after)
-	return math.Round(float64(after.Mallocs-before.Mallocs)/runs*10) / 10
+	return tenth(float64(after.Mallocs-before.Mallocs) / runs)
 }
+
+func tenth(v float64) float64 { return math.Round(v*10) / 10 }

@@ -148,7 +148,7 @@ func failing(m meter, path, body string, status int) result {
 		panic("the two sides tell different problems:\n" + told[0] + "\n" + told[1])
 	}
 	a, b := asking(ours, path, body, status), asking(theirs, path, body, status)
-	ratio, x, y := m.compare(wall, a, b)
+	ratio, x, y := m.compare(a, b)
 	return holds("", ratio, 1.05, "%.1f µs to %.1f µs, %.0f to %.0f allocations", x/1000, y/1000, allocations(a),
 		allocations(b))
 }
@@ -232,7 +232,7 @@ func getting(h http.Handler) func(int) {
 
 func smallGet(m meter) result {
 	ours, theirs := small()
-	ratio, a, b := m.compare(wall, getting(ours), getting(theirs))
+	ratio, a, b := m.compare(getting(ours), getting(theirs))
 	return holds("", ratio, 1.05, "%.0f ns to %.0f ns", a, b)
 }
 
@@ -254,7 +254,7 @@ func adaptedGet(m meter) result {
 		panic(err)
 	}
 	present, _ := small()
-	ratio, a, b := m.compare(wall, getting(api), getting(present))
+	ratio, a, b := m.compare(getting(api), getting(present))
 	return holds("", ratio, 1.3, "%.0f ns to %.0f ns", a, b)
 }
 
@@ -274,13 +274,13 @@ func attachedValues(m meter) result {
 	})
 	plain, _ := small(reads)
 	attached, _ := small(reads, wicketway.Attach(1), wicketway.Attach("two"), wicketway.Attach(true))
-	ratio, a, b := m.compare(wall, getting(attached), getting(plain))
+	ratio, a, b := m.compare(getting(attached), getting(plain))
 	return holds("", ratio, 1+max(*m.spread, 0.01), "%.0f ns to %.0f ns", a, b)
 }
 
 func requestInProcess(m meter) result {
 	ours, theirs := sides()
-	ratio, a, b := m.compare(wall, inProcess(ours), inProcess(theirs))
+	ratio, a, b := m.compare(inProcess(ours), inProcess(theirs))
 	return holds("", ratio, 0.75, "%.1f µs to %.1f µs", a/1000, b/1000)
 }
 
@@ -296,7 +296,7 @@ func requestOverWire(m meter) result {
 	defer closeA()
 	b, closeB := overWire(theirs)
 	defer closeB()
-	ratio, x, y := m.compare(cpu, a, b)
+	ratio, x, y := m.compare(a, b)
 	return holds("", ratio, 0.9, "%.1f µs to %.1f µs, client included", x/1000, y/1000)
 }
 

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/internal/table"
@@ -128,7 +127,7 @@ func shuffled(paths []string) []string {
 
 func findRandom(m meter) result {
 	ours, theirs := finders(800, shuffled)
-	ratio, a, b := m.compare(wall, ours, theirs)
+	ratio, a, b := m.compare(ours, theirs)
 	miss, _ := finders(800, func(paths []string) []string {
 		return changed(shuffled(paths), func(p string) string { return p + "x/y" })
 	})
@@ -184,8 +183,8 @@ func findHostile(m meter) result {
 	}
 	deep1, dashed1 := long(100)
 	deep2, dashed2 := long(200)
-	ratio1, two, one := m.compare(wall, work(deep2), work(deep1))
-	ratio2, twoDashed, oneDashed := m.compare(wall, work(dashed2), work(dashed1))
+	ratio1, two, one := m.compare(work(deep2), work(deep1))
+	ratio2, twoDashed, oneDashed := m.compare(work(dashed2), work(dashed1))
 	return holds("", max(ratio1, ratio2)/2, 1.2,
 		"800 to 1,600 bytes: segments %.1f to %.1f µs, one segment %.1f to %.1f µs",
 		one/1000, two/1000, oneDashed/1000, twoDashed/1000)
@@ -195,7 +194,7 @@ func findHot(m meter) result {
 	var ratios, us, them []float64
 	for i := range 8 { // each kind of path in the table
 		ours, theirs := finders(800, func(paths []string) []string { return []string{strings.Clone(paths[400+i])} })
-		ratio, a, b := m.compare(wall, ours, theirs)
+		ratio, a, b := m.compare(ours, theirs)
 		ratios, us, them = append(ratios, ratio), append(us, a), append(them, b)
 	}
 	return holds("", mean(ratios), 2.3, "%.0f ns to %.0f ns, mean of the eight kinds of path", mean(us), mean(them))
@@ -212,8 +211,8 @@ func mean(of []float64) float64 {
 func findGrowth(m meter) result {
 	few, fewMap := finders(80, shuffled)
 	many, manyMap := finders(8000, shuffled)
-	ours, a, b := m.compare(wall, many, few)
-	theirs, c, d := m.compare(wall, manyMap, fewMap)
+	ours, a, b := m.compare(many, few)
+	theirs, c, d := m.compare(manyMap, fewMap)
 	return holds("", ours/theirs, 1.2, "table %.0f to %.0f ns, map %.0f to %.0f ns", b, a, d, c)
 }
 
@@ -259,18 +258,19 @@ func build(list []wicketway.Part) *wicketway.API {
 	return api
 }
 
-// buildSeconds is the median time of one Build of n routes.
-func buildSeconds(m meter, n int) float64 { return secondsOf(m, parts(n)) }
+// buildTimeOf is the median time of one Build, in milliseconds.
+func buildTimeOf(m meter, list []wicketway.Part) float64 {
+	brief := m
+	brief.pairs = max(3, m.pairs/3)
+	return brief.alone(building(list)) / 1e6
+}
 
-func secondsOf(m meter, list []wicketway.Part) float64 {
-	var took []float64
-	for range m.pairs {
-		runtime.GC()
-		start := time.Now()
-		build(list)
-		took = append(took, time.Since(start).Seconds())
+func building(list []wicketway.Part) func(int) {
+	return func(n int) {
+		for range n {
+			build(list)
+		}
 	}
-	return median(took)
 }
 
 // buildTime compares Build with what it cannot do without: parsing the templates, and
@@ -280,12 +280,9 @@ func buildTime(m meter) result {
 	list, templates := parts(n), routes(n).templates
 	types := []reflect.Type{reflect.TypeFor[wicketway.None](), reflect.TypeFor[one](), reflect.TypeFor[two](),
 		reflect.TypeFor[span](), reflect.TypeFor[string]()}
-	brief := meter{pairs: max(3, m.pairs/3), milliseconds: 1, spread: m.spread}
-	ratio, a, b := brief.compare(wall, func(n int) {
-		for range n {
-			build(list)
-		}
-	}, func(n int) {
+	brief := m
+	brief.pairs, brief.milliseconds = max(3, m.pairs/3), 1
+	ratio, a, b := brief.compare(building(list), func(n int) {
 		for range n {
 			for i, text := range templates {
 				parsed, err := route.Parse(text)
@@ -323,8 +320,8 @@ func walk(t reflect.Type, names []string) {
 // each route once it no longer fits the caches and the collector has to run beside
 // it. Quadratic work would show as 10.
 func buildLinear(m meter) result {
-	few, many := buildSeconds(m, 1_000), buildSeconds(m, 10_000)
-	return holds("", many/few/10, 2, "%.1f ms to %.1f ms", few*1000, many*1000)
+	few, many := buildTimeOf(m, parts(1_000)), buildTimeOf(m, parts(10_000))
+	return holds("", many/few/10, 2, "%.1f ms to %.1f ms", few, many)
 }
 
 // inheriting is ten versions, of which the first has all n routes.
@@ -337,8 +334,8 @@ func inheriting(n int) []wicketway.Part {
 }
 
 func buildInheriting(m meter) result {
-	one, ten := secondsOf(m, []wicketway.Part{wicketway.Version("v1", parts(1_000)...)}), secondsOf(m, inheriting(1_000))
-	return holds("", ten/one/10, 2, "%.1f ms to %.1f ms", one*1000, ten*1000)
+	one, ten := buildTimeOf(m, []wicketway.Part{wicketway.Version("v1", parts(1_000)...)}), buildTimeOf(m, inheriting(1_000))
+	return holds("", ten/one/10, 2, "%.1f ms to %.1f ms", one, ten)
 }
 
 // findVersionByPath looks paths up in random order; what a version costs is its segment of the path.
@@ -383,7 +380,7 @@ func findVersion(m meter, byHeader bool) result {
 	for _, path := range many.paths {
 		plain = append(plain, httptest.NewRequest("GET", "/v1"+path, nil))
 	}
-	ratio, a, b := m.compare(cpu, resolver(ten.Tables(), asked), resolver(one.Tables(), plain))
+	ratio, a, b := m.compare(resolver(ten.Tables(), asked), resolver(one.Tables(), plain))
 	return holds("", ratio, 1.2, "%.0f ns to %.0f ns", a, b)
 }
 

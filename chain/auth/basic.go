@@ -101,7 +101,7 @@ func (b *basic) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	if stored.Subject == "" {
 		stored.Subject = name
 	}
-	return b.account(r, &wicketway.Identity{Subject: stored.Subject, Scopes: stored.Scopes, Proof: name})
+	return b.account(r, &wicketway.Identity{Subject: stored.Subject, Issuer: b.name, Scopes: stored.Scopes, Proof: name})
 }
 
 // readBasic reads the field (RFC 7617, 2): a name has no colon, and neither has control

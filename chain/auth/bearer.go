@@ -1,6 +1,7 @@
 package auth
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -195,7 +196,7 @@ func (b *bearer) accept(raw []byte, p *payload, by *trusted) (*knownToken, error
 		notBefore: notBefore,
 		by:        by,
 	}
-	k.identity = wicketway.Identity{Subject: p.Subject, Scopes: scopes, Proof: k.token}
+	k.identity = wicketway.Identity{Subject: p.Subject, Issuer: cmp.Or(p.Issuer, b.name), Scopes: scopes, Proof: k.token}
 	if b.claims != nil {
 		if k.identity.Claims, err = b.claims.decode(raw); err != nil {
 			return nil, b.reject(ErrTokenMalformed, "The claims of the token cannot be read.", err)

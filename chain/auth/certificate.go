@@ -1,6 +1,7 @@
 package auth
 
 import (
+	"cmp"
 	"crypto/x509"
 	"net/http"
 
@@ -44,7 +45,7 @@ func (c *certificate) Authenticate(r *http.Request) (*wicketway.Identity, error)
 	if !ok || caller.Subject == "" {
 		return nil, c.refuse(ErrCertificateRejected, "The certificate names no caller that is known.", c.Challenge(nil), nil)
 	}
-	caller.Proof = leaf
+	caller.Issuer, caller.Proof = cmp.Or(caller.Issuer, c.name), leaf
 	return c.account(r, &caller)
 }
 

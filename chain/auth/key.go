@@ -88,7 +88,7 @@ func (k *keyGuard) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	if !there || !same || !stored.Expires.IsZero() && !k.now().Before(stored.Expires) {
 		return nil, rejected()
 	}
-	return k.account(r, &wicketway.Identity{Subject: stored.Subject, Scopes: stored.Scopes, Proof: stored})
+	return k.account(r, &wicketway.Identity{Subject: stored.Subject, Issuer: k.name, Scopes: stored.Scopes, Proof: stored})
 }
 
 func (k *keyGuard) reject(kind *problem.Kind, detail string) error {

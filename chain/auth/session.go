@@ -222,7 +222,7 @@ func (s *Sessions) AuthenticateTo(answer http.Header, r *http.Request) (*wicketw
 	if err := s.origins.Check(r); err != nil {
 		return nil, s.refuse(ErrCrossOrigin, "A page of another origin may not change anything here.", "", err)
 	}
-	caller, err := s.account(r, &wicketway.Identity{Subject: held.Subject, Scopes: held.Scopes,
+	caller, err := s.account(r, &wicketway.Identity{Subject: held.Subject, Issuer: s.guard.name, Scopes: held.Scopes,
 		Proof: Session{held.ID, held.Began, held.Began.Add(s.absolute)}})
 	if err != nil {
 		return nil, err

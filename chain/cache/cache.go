@@ -2,6 +2,7 @@
 package cache
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"reflect"
@@ -11,11 +12,13 @@ import (
 	"github.com/wicketway/wicketway"
 )
 
-// A Control is what Cache-Control says of answers (RFC 9111, 5.2.2). The zero Control has them
-// asked about each time: no-cache.
+// A Control is what Cache-Control says of answers (RFC 9111, 5.2.2), in whole seconds. The zero
+// Control has them asked about each time: no-cache.
 type Control struct {
 	// NoStore keeps answers from being kept at all.
 	NoStore bool
+	// NoCache has kept answers asked about each time.
+	NoCache bool
 	// Private answers may be kept by the caller alone.
 	Private bool
 	// MaxAge is for how long an answer may be used without asking.
@@ -27,9 +30,9 @@ type Control struct {
 	StaleWhileRevalidate, StaleIfError time.Duration
 	// Immutable answers do not change while they are fresh (RFC 8246).
 	Immutable bool
-	// MustRevalidate forbids the use of what is stale, whatever happens.
+	// MustRevalidate forbids the use of stale answers, whatever happens.
 	MustRevalidate bool
-	// NoTransform forbids what stands between to change the answer.
+	// NoTransform forbids intermediaries to change the answer.
 	NoTransform bool
 }
 
@@ -50,8 +53,8 @@ func (c Control) String() string {
 		}
 	}
 	flag(c.Private, "private")
-	flag(!c.Private && c.MaxAge+c.SharedMaxAge > 0, "public")
-	flag(c.MaxAge == 0 && c.SharedMaxAge == 0, "no-cache")
+	flag(!c.Private && c.hasAge(), "public")
+	flag(!c.hasAge(), "no-cache")
 	seconds(c.MaxAge, "max-age")
 	seconds(c.SharedMaxAge, "s-maxage")
 	seconds(c.StaleWhileRevalidate, "stale-while-revalidate")
@@ -62,42 +65,92 @@ func (c Control) String() string {
 	return strings.Join(all, ", ")
 }
 
-// CheckRoute is asked by Build.
-func (c Control) CheckRoute(f wicketway.Facts) error {
+func (c Control) hasAge() bool { return c.MaxAge+c.SharedMaxAge > 0 }
+
+// toCaller is the same for an answer to one caller: no cache that serves many may keep it.
+func (c Control) toCaller() Control {
+	if c.NoStore || !c.hasAge() {
+		return c
+	}
+	c.Private, c.SharedMaxAge = true, 0
+	return c
+}
+
+// check says what is wrong with it by itself.
+func (c Control) check() error {
+	for _, d := range []time.Duration{c.MaxAge, c.SharedMaxAge, c.StaleIfError, c.StaleWhileRevalidate} {
+		if d < 0 || d%time.Second != 0 || d > mostSeconds*time.Second {
+			return fmt.Errorf("%v is no age: one has whole seconds, at most 2^31 (RFC 9111, 1.2.2)", d)
+		}
+	}
+	stale := c.StaleIfError + c.StaleWhileRevalidate
 	switch {
-	case c.MaxAge < 0 || c.SharedMaxAge < 0 || c.StaleIfError < 0 || c.StaleWhileRevalidate < 0:
-		return fmt.Errorf("an age is less than nothing")
-	case c.Private && c.SharedMaxAge > 0:
-		return fmt.Errorf("private answers are kept by no cache that serves many, so SharedMaxAge means nothing")
 	case c.NoStore && c != Control{NoStore: true}:
-		return fmt.Errorf("what is not stored has no age: NoStore stands alone")
-	case f.Guard != nil && !c.Private && !c.NoStore && c.MaxAge+c.SharedMaxAge > 0:
+		return errors.New("what is not stored has no age: NoStore stands alone")
+	case c.NoCache && c.hasAge():
+		return errors.New("NoCache and an age contradict each other: keep one")
+	case c.Private && c.SharedMaxAge > 0:
+		return errors.New("private answers are kept by no cache that serves many, so SharedMaxAge means nothing")
+	case !c.hasAge() && (c.Immutable || stale > 0):
+		return errors.New("Immutable and the stale times mean nothing without an age: set MaxAge or SharedMaxAge")
+	case c.MustRevalidate && stale > 0:
+		return errors.New("MustRevalidate forbids what the stale times allow: keep one")
+	}
+	return nil
+}
+
+// A spoken Control is one with the field written out.
+type spoken struct {
+	Control
+	plain    []string
+	toCaller []string // to a caller who is known
+}
+
+func speak(c Control) spoken {
+	return spoken{c, []string{c.String()}, []string{c.toCaller().String()}}
+}
+
+// CheckRoute is asked by Build.
+func (s spoken) CheckRoute(f wicketway.Facts) error {
+	if err := s.check(); err != nil {
+		return err
+	}
+	switch {
+	case s.Control == Control{}:
+		return errors.New("nothing is set: NoCache, NoStore or an age")
+	case f.Guard != nil && !s.Private && !s.NoStore && s.hasAge():
 		return fmt.Errorf("the route is behind the guard %s, so answers are for one caller: say Private (RFC 9111, 3.5)", f.Guard.Name)
 	}
 	return nil
 }
 
-// Says attaches what Cache-Control says of a route's answers, or of a group's.
-func Says(c Control) wicketway.Setting { return wicketway.Attach(c) }
+// Methods is asked by Build: answers to others are never kept.
+func (spoken) Methods() []string { return []string{http.MethodGet, http.MethodHead} }
+
+// Says attaches what Cache-Control says of a route's answers, or of a group's: of those to GET and
+// HEAD.
+func Says(c Control) wicketway.Setting { return wicketway.Attach(speak(c)) }
 
 // Headers sets Cache-Control on successes and redirects to GET and HEAD, as the nearest [Says] has
-// it, and else as given here. A field that a handler has set stays.
+// it, and else as given here. A field that a handler has set stays. Only Says says public. An answer
+// that sets a cookie, or whose caller a guard has found, is private, and so is one without Says whose
+// request brings a cookie or credentials (RFC 9111, 3.5 and 7.3).
 func Headers(otherwise Control) wicketway.Middleware {
+	wrong := otherwise.check()
+	c := speak(otherwise)
+	c.plain = []string{strings.TrimPrefix(otherwise.String(), "public, ")}
 	return wicketway.Middleware{
-		Name:  "cache-control",
-		Does:  "says how long answers may be kept: " + otherwise.String() + " unless a route says more",
-		Sets:  []string{"Cache-Control"},
-		Reads: []reflect.Type{reflect.TypeFor[Control]()},
+		Name:       "cache-control",
+		Does:       "says how long answers may be kept: " + c.plain[0] + " unless a route says more",
+		Sets:       []string{"Cache-Control"},
+		Reads:      []reflect.Type{reflect.TypeFor[spoken]()},
+		CheckRoute: func(wicketway.Facts) error { return wrong },
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if r.Method == http.MethodGet || r.Method == http.MethodHead {
-					c := otherwise
-					if own, ok := wicketway.Attached[Control](r.Context()); ok {
-						c = own
-					}
 					w = wicketway.BeforeHeader(w, func(status int, h http.Header) {
 						if status < 400 && h["Cache-Control"] == nil {
-							h["Cache-Control"] = []string{c.String()}
+							h["Cache-Control"] = c.of(r, h)
 						}
 					})
 				}
@@ -105,4 +158,18 @@ func Headers(otherwise Control) wicketway.Middleware {
 			})
 		},
 	}
+}
+
+// of is the field for the answer to a request, unless its route has one of its own.
+func (s spoken) of(r *http.Request, answer http.Header) []string {
+	own, has := wicketway.Attached[spoken](r.Context())
+	if has {
+		s = own
+	}
+	toCaller := answer["Set-Cookie"] != nil || wicketway.Caller(r.Context()).Subject != "" ||
+		!has && (r.Header["Cookie"] != nil || r.Header["Authorization"] != nil)
+	if toCaller {
+		return s.toCaller
+	}
+	return s.plain
 }

@@ -70,6 +70,23 @@ func TestResponses(t *testing.T) {
 		{"4.3.2: one that does not", "Cache-Control: max-age=60\nEtag: \"a\"", "", 1, "If-None-Match: \"b\"", 1, "200 1 1"},
 		{"4.4: a change forgets it", "Cache-Control: max-age=60", "", 1, "POST", 3, "200  3"},
 		{"14: a range is not answered by it", "Cache-Control: max-age=60", "", 1, "Range: bytes=0-0", 2, "200  2"},
+		{"1.2.2: seconds beyond 2^31", "Cache-Control: max-age=99999999999999999999", "", 1_000_000, "", 1, "200 1000000 1"},
+		{"4.2.1: the first of two", "Cache-Control: max-age=60, max-age=1", "", 30, "", 1, "200 30 1"},
+		{"4.2.1: an age that is no number is none", "Cache-Control: max-age=1.5\nExpires: Tue, 04 May 2027 09:31:00 GMT", "", 0, "", 2, "200  2"},
+		{"5.2: a comma in a quoted string", `Cache-Control: ext="a, no-store, \"", max-age=60`, "", 30, "", 1, "200 30 1"},
+		{"5.2.2.7: fields that are private", `Cache-Control: private="A, B", max-age=60`, "", 0, "", 2, "200  2"},
+		{"4.2.3: an age by Date", "Date: Tue, 04 May 2027 09:29:30 GMT\nCache-Control: max-age=60", "", 29, "", 1, "200 59 1"},
+		{"4.2.1: Expires by Date", "Date: Tue, 04 May 2027 09:29:30 GMT\nExpires: Tue, 04 May 2027 09:30:20 GMT", "", 30, "", 2, "200  2"},
+		{"5.1: the first age of a list", "Cache-Control: max-age=60\nAge: 10, 50", "", 30, "", 1, "200 40 1"},
+		{"7.6.1: fields that Connection names", "Cache-Control: max-age=60\nConnection: Hop\nHop: x", "", 1, "", 1, "200 1 1"},
+		{"a limit inside is of one caller", "Cache-Control: max-age=60\nRatelimit: x", "", 1, "", 1, "200 1 1"},
+		{"a cookie of the caller", "Cache-Control: max-age=60", "Cookie: a=b", 0, "Cookie: a=b", 2, "200  2"},
+		{"a cookie, after a caller without", "Cache-Control: max-age=60", "", 0, "Cookie: a=b", 2, "200  2"},
+		{"a cookie where the answer is public", "Cache-Control: public, max-age=60", "Cookie: a=b", 0, "Cookie: a=c", 1, "200 0 1"},
+		{"the same cookie, varied by", "Cache-Control: max-age=60\nVary: cookie", "Cookie: a=b", 0, "Cookie: a=b", 1, "200 0 1"},
+		{"another cookie, varied by", "Cache-Control: max-age=60\nVary: cookie", "Cookie: a=b", 0, "Cookie: a=c", 2, "200  2"},
+		{"5.2.1.4: a new answer is kept", "Cache-Control: max-age=60\nEtag: \"a\"", "", 70, "Cache-Control: no-cache", 2, "200 0 1"},
+		{"4.3.2: a condition on a stale answer", "Cache-Control: max-age=60\nEtag: \"a\"", "", 70, "If-None-Match: \"a\"", 2, "304 0 "},
 		{"9110, 9.3.2: HEAD is not", "Cache-Control: max-age=60", "", 1, "HEAD", 2, "200  "},
 	} {
 		now := time.Date(2027, 5, 4, 9, 30, 0, 0, time.UTC)
@@ -125,6 +142,9 @@ func TestResponses(t *testing.T) {
 		if strings.HasPrefix(c.name, "4.3.4") {
 			now = now.Add(9 * time.Second)
 			w = ask("", "three")
+		}
+		if asked == 1 && (w.Header()["Hop"] != nil || w.Header()["Ratelimit"] != nil) {
+			t.Errorf("%s: kept %v", c.name, w.Header())
 		}
 		got := fmt.Sprint(w.Code, " ", w.Header().Get("Age"), " ", w.Body)
 		if c.want == "504" {
@@ -197,23 +217,39 @@ func TestFillingAndSize(t *testing.T) {
 func TestControlAndBuild(t *testing.T) {
 	text := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.Caller(ctx).Subject, nil }
 	gone := func(context.Context, wicketway.None) (string, error) { return "", fmt.Errorf("gone") }
-	public := cache.Control{MaxAge: time.Minute, SharedMaxAge: time.Hour, Immutable: true, StaleWhileRevalidate: time.Second, StaleIfError: 2 * time.Second, MustRevalidate: true, NoTransform: true}
+	public := cache.Control{MaxAge: time.Minute, SharedMaxAge: time.Hour, Immutable: true, StaleWhileRevalidate: time.Second, StaleIfError: 2 * time.Second, NoTransform: true}
 	info := wicketway.Info{Title: "T", Version: "1"}
-	api, err := wicketway.Build(info, wicketway.Chain(cache.Headers(cache.Control{})),
-		wicketway.Route("GET /plain", text), wicketway.Route("GET /public", text, cache.Says(public)), wicketway.Route("GET /gone", gone, cache.Says(public)),
-		wicketway.Route("POST /plain", text),
-		wicketway.Group(wicketway.Guard(plate{}), cache.Says(cache.Control{Private: true, MaxAge: time.Minute}), wicketway.Route("GET /private", text),
-			wicketway.Group(wicketway.Chain(cache.Responses(cache.Settings{ByCaller: true})), wicketway.Route("GET /apart", text))))
+	cookie := func(context.Context, wicketway.None) (wicketway.Reply[string], error) {
+		return wicketway.Reply[string]{Header: http.Header{"Set-Cookie": {"a=b"}}}, nil
+	}
+	minutes := cache.Headers(cache.Control{MaxAge: time.Minute, SharedMaxAge: time.Hour})
+	api, err := wicketway.Build(info,
+		wicketway.Group(wicketway.Chain(cache.Headers(cache.Control{})),
+			wicketway.Route("GET /plain", text), wicketway.Route("GET /public", text, cache.Says(public)), wicketway.Route("GET /gone", gone, cache.Says(public)),
+			wicketway.Route("GET /public/cookie", cookie, cache.Says(public)), wicketway.Route("POST /plain", text),
+			wicketway.Group(wicketway.Guard(plate{}), cache.Says(cache.Control{Private: true, MaxAge: time.Minute}), wicketway.Route("GET /private", text), wicketway.Route("POST /private", text),
+				wicketway.Group(wicketway.Chain(cache.Responses(cache.Settings{ByCaller: true})), wicketway.Route("GET /apart", text)))),
+		wicketway.Group(wicketway.Chain(minutes), wicketway.Route("GET /minutes", text), wicketway.Route("GET /minutes/cookie", cookie),
+			wicketway.Route("GET /minutes/guarded", text, wicketway.Guard(plate{}))))
 	if err != nil {
 		t.Fatal(err)
 	}
 	for line, want := range map[string]string{
-		"GET /plain": "no-cache", "GET /public": "public, max-age=60, s-maxage=3600, stale-while-revalidate=1, stale-if-error=2, immutable, must-revalidate, no-transform",
-		"GET /gone": "", "GET /private": "private, max-age=60", "POST /plain": "",
+		"GET /plain": "no-cache", "GET /public": "public, max-age=60, s-maxage=3600, stale-while-revalidate=1, stale-if-error=2, immutable, no-transform",
+		"GET /gone": "", "GET /private": "private, max-age=60", "POST /plain": "", "GET /public/cookie": "private, max-age=60, stale-while-revalidate=1, stale-if-error=2, immutable, no-transform",
+		"GET /minutes": "max-age=60, s-maxage=3600", "GET /minutes/cookie": "private, max-age=60", "GET /minutes/guarded": "private, max-age=60",
+		"GET /minutes Cookie": "private, max-age=60", "GET /minutes Authorization": "private, max-age=60",
+		"GET /public Cookie": "public, max-age=60, s-maxage=3600, stale-while-revalidate=1, stale-if-error=2, immutable, no-transform",
 	} {
 		method, path, _ := strings.Cut(line, " ")
+		path, field, _ := strings.Cut(path, " ")
+		r := httptest.NewRequest(method, path, nil)
+		r.Header.Set("Plate", "a")
+		if field != "" {
+			r.Header.Set(field, "a=b")
+		}
 		w := httptest.NewRecorder()
-		api.ServeHTTP(w, httptest.NewRequest(method, path, nil))
+		api.ServeHTTP(w, r)
 		if got := w.Header().Get("Cache-Control"); got != want {
 			t.Errorf("%s: %q, want %q", line, got, want)
 		}
@@ -233,8 +269,16 @@ func TestControlAndBuild(t *testing.T) {
 		"so answers are for one caller: say Private": {wicketway.Guard(plate{}), wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(public), get},
 		"SharedMaxAge means nothing":                 {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(cache.Control{Private: true, SharedMaxAge: time.Hour}), get},
 		"NoStore stands alone":                       {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(cache.Control{NoStore: true, MaxAge: time.Hour}), get},
-		"an age is less than nothing":                {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(cache.Control{MaxAge: -1}), get},
 		"no middleware in the chain":                 {cache.Says(public), get},
+		"-1ns is no age":                             {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(cache.Control{MaxAge: -1}), get},
+		"1.5s is no age":                             {wicketway.Chain(cache.Headers(cache.Control{MaxAge: 1500 * time.Millisecond})), get},
+		"nothing is set":                             {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(cache.Control{}), get},
+		"mean nothing without an age":                {wicketway.Chain(cache.Headers(cache.Control{Immutable: true})), get},
+		"NoCache and an age":                         {wicketway.Chain(cache.Headers(cache.Control{NoCache: true, MaxAge: time.Hour})), get},
+		"MustRevalidate forbids":                     {wicketway.Chain(cache.Headers(cache.Control{MustRevalidate: true, MaxAge: time.Hour, StaleIfError: time.Hour})), get},
+		"a method that it is about (GET, HEAD)":      {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(public), wicketway.Route("POST /x", text)},
+		"sizes are not negative":                     {wicketway.Chain(cache.Responses(cache.Settings{Bytes: -1})), get},
+		"it stands before proxy":                     {wicketway.Chain(cache.Responses(cache.Settings{}), wicketway.Wrap("proxy", func(h http.Handler) http.Handler { return h })), get},
 	} {
 		if _, err := wicketway.Build(info, parts...); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)

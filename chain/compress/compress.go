@@ -79,7 +79,7 @@ func Bodies(how ...Option) wicketway.Middleware {
 					next.ServeHTTP(w, r)
 					return
 				}
-				w.Header().Add("Vary", "Accept-Encoding")
+				w = wicketway.BeforeHeader(w, varies)
 				coding := negotiate.Encoding(r.Header["Accept-Encoding"], s.codings...)
 				r, known := plainTags(r, coding)
 				if coding == "" {
@@ -95,6 +95,9 @@ func Bodies(how ...Option) wicketway.Middleware {
 		},
 	}
 }
+
+// varies names what the coding is chosen by, where a handler cannot take it away.
+func varies(_ int, h http.Header) { answer.AddVary(h, "Accept-Encoding") }
 
 func (s *settings) check() error {
 	for _, c := range s.codings {

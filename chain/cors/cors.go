@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/answer"
 )
 
 // An Origins says which origins are allowed.
@@ -129,28 +130,32 @@ func (c *sharing) check(f wicketway.Facts) error {
 
 func (c *sharing) wrap(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		h := w.Header()
-		if !c.origins.all {
-			h.Add("Vary", "Origin") // also where none was sent: another answer may be kept for all
-		}
 		origin := r.Header["Origin"]
 		preflight := r.Method == http.MethodOptions && origin != nil && r.Header["Access-Control-Request-Method"] != nil
 		if preflight {
-			h.Add("Vary", "Access-Control-Request-Method")
-			h.Add("Vary", "Access-Control-Request-Headers")
+			w = wicketway.BeforeHeader(w, byPreflight)
+		}
+		if !c.origins.all {
+			w = wicketway.BeforeHeader(w, byOrigin) // also where none was sent: another answer may be kept for all
 		}
 		if len(origin) != 1 || !c.origins.allows(origin[0]) {
 			next.ServeHTTP(w, r)
 			return
 		}
-		c.allowOrigin(h, origin[0])
+		c.allowOrigin(w.Header(), origin[0])
 		if !preflight {
-			c.expose(h, r)
+			c.expose(w.Header(), r)
 			next.ServeHTTP(w, r)
 			return
 		}
 		c.preflight(w, r)
 	})
+}
+
+// What answers vary by is named when the header goes out, so that no handler takes it away.
+func byOrigin(_ int, h http.Header) { answer.AddVary(h, "Origin") }
+func byPreflight(_ int, h http.Header) {
+	answer.AddVary(h, "Access-Control-Request-Method", "Access-Control-Request-Headers")
 }
 
 func (c *sharing) allowOrigin(h http.Header, origin string) {

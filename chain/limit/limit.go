@@ -53,8 +53,8 @@ type Key func(r *http.Request) (key string, counts bool)
 func ByCaller() Key {
 	address := ByAddress()
 	return func(r *http.Request) (string, bool) {
-		if subject := wicketway.Caller(r.Context()).Subject; subject != "" {
-			return "caller " + subject, true
+		if caller := wicketway.Caller(r.Context()).Key(); caller != "" {
+			return "caller " + caller, true
 		}
 		return address(r)
 	}

@@ -9,7 +9,9 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 )
@@ -199,9 +201,7 @@ func (w *Writer) WriteHeader(status int) {
 func (w *Writer) sendHeader() {
 	w.sent = true
 	h := w.Header()
-	for i := len(w.before) - 1; i >= 0; i-- { // the innermost first
-		w.before[i](int(w.status), h)
-	}
+	w.completeHeader(int(w.status))
 	if w.head && w.written > 0 && !w.flushed && !w.coded && h.Get("Content-Length") == "" {
 		h.Set("Content-Length", strconv.FormatInt(w.written, 10)) // RFC 9110, 9.3.2
 	}
@@ -214,6 +214,14 @@ func (w *Writer) sendHeader() {
 	}
 	w.bound()
 	w.ResponseWriter.WriteHeader(int(w.status))
+}
+
+// completeHeader calls those that were waiting for the header, the innermost first.
+func (w *Writer) completeHeader(status int) {
+	for i := len(w.before) - 1; i >= 0; i-- {
+		w.before[i](status, w.Header())
+	}
+	w.before = nil
 }
 
 func (w *Writer) Write(p []byte) (int, error) {
@@ -318,7 +326,9 @@ func (w *Writer) End() {
 	if w.hijacked {
 		return
 	}
-	if w.status != 0 && !w.sent {
+	if w.status == 0 {
+		w.completeHeader(http.StatusOK) // the server says so where nobody has written
+	} else if !w.sent {
 		w.sendHeader()
 	}
 	if w.Limit > 0 && w.sent {
@@ -351,4 +361,36 @@ func (w *Writer) Diverted() (status int, start []byte) {
 		start, w.held = w.held, nil
 	}
 	return status, start
+}
+
+// AddVary adds fields to Vary (RFC 9110, 12.5.5) that are not in it: names, or lists of them.
+func AddVary(h http.Header, lists ...string) {
+	for _, list := range lists {
+		for field := range strings.SplitSeq(list, ",") {
+			if field = strings.TrimSpace(field); field != "" && !hasToken(h["Vary"], field) {
+				h["Vary"] = append(slices.Clip(h["Vary"]), field)
+			}
+		}
+	}
+}
+
+// AddLinks adds links (RFC 8288, 3) that are not in the header.
+func AddLinks(h http.Header, links ...string) {
+	for _, link := range links {
+		if !slices.Contains(h["Link"], link) {
+			h["Link"] = append(slices.Clip(h["Link"]), link)
+		}
+	}
+}
+
+// hasToken reports whether a list has an element, whatever its case.
+func hasToken(lines []string, token string) bool {
+	for _, line := range lines {
+		for one := range strings.SplitSeq(line, ",") {
+			if strings.EqualFold(strings.TrimSpace(one), token) {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -37,6 +37,10 @@ type Plan struct {
 	query   bool // some field comes from the query
 	judges  bool // the input has a Check of its own
 	pointer bool // the route takes a pointer to the input
+	varies  []string
+	// Vary names the fields that the input is read from in the Vary of an answer to GET or HEAD
+	// (RFC 9110, 12.5.5), before its header goes out; nil where there are none.
+	Vary func(status int, h http.Header)
 }
 
 // A field of the input is read from a text.
@@ -71,6 +75,7 @@ type Config struct {
 	Files      FileType
 	Conditions reflect.Type // an interface: what has it is filled by others
 	Schemas    *check.Set
+	Vary       func(h http.Header, fields ...string) // adds to the field Vary
 	Mistake    func(format string, args ...any)
 }
 
@@ -92,11 +97,32 @@ func Compile(t reflect.Type, c Config) *Plan {
 		in.judges = reflect.PointerTo(t).Implements(reflect.TypeFor[interface{ Check(*schema.Report) }]())
 	}
 	in.unread(&c)
+	if c.Method == http.MethodGet || c.Method == http.MethodHead {
+		in.vary(c.Vary)
+	}
 	if in.form != nil && in.body != nil {
 		c.Mistake("%s: takes the body and form fields; a request has one of them", t)
 	}
 	return in
 }
+
+// vary makes Vary, of a function that adds to the field.
+func (in *Plan) vary(add func(h http.Header, fields ...string)) {
+	for _, f := range in.fields {
+		switch f.source {
+		case "header":
+			in.varies = append(in.varies, f.name)
+		case "cookie":
+			in.varies = append(in.varies, "Cookie")
+		}
+	}
+	if in.varies != nil {
+		in.Vary = func(_ int, h http.Header) { add(h, in.varies...) }
+	}
+}
+
+// Varies are the names in Vary.
+func (in *Plan) Varies() []string { return in.varies }
 
 // ReadsBody reports whether the body is read.
 func (in *Plan) ReadsBody() bool { return in.form != nil || in.body != nil }

@@ -14,6 +14,7 @@ import (
 // A Row says how often a caller has called a route.
 type Row struct {
 	Caller  string // "" where nobody was known
+	Issuer  string // who vouches for the caller
 	Version string
 	Method  string
 	Route   string // the template
@@ -34,7 +35,7 @@ type Table struct {
 	others int // requests of callers who found no room
 }
 
-type key struct{ caller, version, method, route string }
+type key struct{ issuer, caller, version, method, route string }
 
 // Count counts the requests that find a route and are answered with less than 500.
 func (t *Table) Count() wicketway.Middleware {
@@ -52,7 +53,8 @@ func (t *Table) Count() wicketway.Middleware {
 				if method == "" { // of what is mounted; callers could make up others
 					method = "*"
 				}
-				t.add(key{wicketway.Caller(r.Context()).Subject, wicketway.VersionOf(r.Context()), method, route}, time.Now())
+				caller := wicketway.Caller(r.Context())
+				t.add(key{caller.Issuer, caller.Subject, wicketway.VersionOf(r.Context()), method, route}, time.Now())
 			})
 		},
 	}
@@ -68,10 +70,10 @@ func (t *Table) add(k key, now time.Time) {
 	if row == nil {
 		if k.caller != "" && len(t.rows) >= cmp.Or(t.Most, 10_000) {
 			t.others++
-			k.caller = ""
+			k.issuer, k.caller = "", ""
 		}
 		if row = t.rows[k]; row == nil {
-			row = &Row{Caller: k.caller, Version: k.version, Method: k.method, Route: k.route, First: now}
+			row = &Row{Caller: k.caller, Issuer: k.issuer, Version: k.version, Method: k.method, Route: k.route, First: now}
 			t.rows[k] = row
 		}
 	}
@@ -79,7 +81,7 @@ func (t *Table) add(k key, now time.Time) {
 	row.Last = now
 }
 
-// Rows gives what was counted, by version, route, method and caller.
+// Rows gives what was counted, by version, route, method, caller and issuer.
 func (t *Table) Rows() []Row {
 	t.mu.Lock()
 	all := make([]Row, 0, len(t.rows))
@@ -88,7 +90,7 @@ func (t *Table) Rows() []Row {
 	}
 	t.mu.Unlock()
 	slices.SortFunc(all, func(a, b Row) int {
-		return cmp.Or(cmp.Compare(a.Version, b.Version), cmp.Compare(a.Route, b.Route), cmp.Compare(a.Method, b.Method), cmp.Compare(a.Caller, b.Caller))
+		return cmp.Or(cmp.Compare(a.Version, b.Version), cmp.Compare(a.Route, b.Route), cmp.Compare(a.Method, b.Method), cmp.Compare(a.Caller, b.Caller), cmp.Compare(a.Issuer, b.Issuer))
 	})
 	return all
 }
