@@ -1,10 +1,16 @@
 package wicketway_test
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
@@ -85,4 +91,92 @@ func TestScopesAndRules(t *testing.T) {
 			t.Errorf("wanted %q, got %v", want, err)
 		}
 	}
+}
+
+// A closed guard refuses everybody, and says which it is.
+type closed string
+
+func (c closed) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: string(c)} }
+func (c closed) Challenge([]string) string { return string(c) }
+func (c closed) Authenticate(*http.Request) (*wicketway.Identity, error) {
+	return nil, problem.Unauthorized.New("").WithHeader("WWW-Authenticate", string(c))
+}
+
+// Whatever prefixes, mounts and guards there are: below a guarded prefix nothing is served by what has a
+// shorter prefix without that guard.
+func TestGuardsHoldBelowTheirPrefix(t *testing.T) {
+	random := rand.New(rand.NewPCG(19, 1))
+	prefixes := []string{"", "/a", "/a/b", "/a/b/c", "/{x}", "/{x}/b", "/a/{y}/c", "/b"}
+	paths := []string{"/a", "/a/", "/a/b", "/a/b?x", "/a/b/", "/a/b/c", "/a/b/c/d", "/a/z/c/d", "/z/b", "/z/b/c", "/b/b/x", "/b", "/%61/b", "/a/%62/c"}
+	refused, open := 0, 0
+	for range 3000 {
+		type declared struct {
+			prefix string
+			guard  closed // that holds below the prefix
+			asks   closed
+		}
+		var parts []wicketway.Part
+		var all []declared
+		for _, prefix := range prefixes {
+			d := declared{prefix: prefix, asks: []closed{"", "", "one", "two"}[random.IntN(4)]}
+			d.guard = d.asks
+			access := []wicketway.Setting{wicketway.Guard(d.guard)}
+			if d.guard == "" {
+				access = []wicketway.Setting{wicketway.Summary("open")}
+			}
+			serve := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, prefix) })
+			switch random.IntN(4) {
+			case 0:
+				parts = append(parts, wicketway.Mount(cmp.Or(prefix, "/"), serve, access...))
+			case 1:
+				parts = append(parts, wicketway.Handle("* "+prefix+"/{+rest}", serve, access...))
+				d.guard = "" // it is one route
+			case 2:
+				if d.guard == "" || prefix == "" {
+					continue
+				}
+				parts = append(parts, wicketway.At(prefix, access[0], wicketway.Handle("GET /only", serve)))
+			default:
+				continue
+			}
+			all = append(all, d)
+		}
+		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(parts, wicketway.Handle("GET /always", http.NotFoundHandler()))...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, path := range paths {
+			w := httptest.NewRecorder()
+			api.ServeHTTP(w, httptest.NewRequest("GET", path, nil))
+			by, asked := w.Body.String(), closed(w.Header().Get("WWW-Authenticate"))
+			if w.Code == 401 {
+				refused++
+			} else if w.Code == 200 {
+				open++
+			}
+			for _, d := range all {
+				if d.guard != "" && isUnder(path, d.prefix) && (w.Code == 200 && strings.Count(by, "/") < strings.Count(d.prefix, "/") || w.Code == 401 && asked != d.guard && !slices.ContainsFunc(all, func(o declared) bool {
+					return o.asks == asked && strings.Count(o.prefix, "/") >= strings.Count(d.prefix, "/") && isUnder(path, o.prefix)
+				})) {
+					t.Fatalf("%v: %s is answered %d by %q, guard %q, though %+v is around it", all, path, w.Code, by, asked, d)
+				}
+			}
+		}
+	}
+	if refused < 5000 || open < 5000 {
+		t.Errorf("%d were refused, %d served: the draw says little", refused, open)
+	}
+}
+
+// isUnder reports whether a path is below a prefix, or at it.
+func isUnder(path, prefix string) bool {
+	path, _, _ = strings.Cut(path, "?")
+	path, _ = url.PathUnescape(path)
+	have, want := strings.Split(path, "/"), strings.Split(prefix, "/")
+	for i, s := range want {
+		if i >= len(have) || s != have[i] && !strings.HasPrefix(s, "{") {
+			return false
+		}
+	}
+	return true
 }

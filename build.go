@@ -1,6 +1,8 @@
 package wicketway
 
 import (
+	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -90,6 +92,13 @@ func (b *builder) describeProblems(a *API) {
 func (b *builder) enter() {
 	b.table.Grow(len(b.routes))
 	for i, r := range b.routes {
+		if r.part.what == mountPart || r.part.what == filesPart {
+			if prefix, ok := aboveRest(b.templates[i]); ok {
+				b.guard(prefix, r.list)
+			}
+		}
+	}
+	for i, r := range b.routes {
 		_, clashes := b.table.Add(table.Route{
 			Method:   r.method,
 			Template: b.templates[i],
@@ -97,6 +106,7 @@ func (b *builder) enter() {
 			Files:    r.part.what == filesPart,
 			Suffixes: r.suffixes(),
 			Edition:  r.terms().edition,
+			Except:   b.except(r, b.templates[i]),
 		})
 		b.clash(r, clashes)
 	}
@@ -104,6 +114,72 @@ func (b *builder) enter() {
 	for i, r := range b.routes {
 		b.enterDefault(i, r)
 	}
+}
+
+// A guardedPrefix is one of a group, a mount or files under a guard. Below it no request is served by what
+// has a shorter prefix without that guard: what its own routes do not take is not open by that.
+type guardedPrefix struct {
+	prefix route.Template
+	list   *list
+}
+
+// guard notes the prefix of a list, if it is under a guard.
+func (b *builder) guard(prefix route.Template, l *list) {
+	if l.terms.guard == nil || len(prefix.Segments()) == 0 {
+		return
+	}
+	b.guarded = append(b.guarded, guardedPrefix{prefix, l})
+	if v := l.terms.versions; v.defaultsTo(l.terms.version) { // it is served without the version, too
+		rest, err := route.Parse(strings.TrimPrefix(prefix.String(), v.under.String()+"/"+l.terms.version))
+		if err == nil {
+			rest, err = v.under.Join(rest)
+		}
+		if err == nil {
+			b.guarded = append(b.guarded, guardedPrefix{rest, l})
+		}
+	}
+}
+
+// aboveRest is what a template has before the rest of the path; false where it has none.
+func aboveRest(t route.Template) (route.Template, bool) {
+	text, _, ok := strings.Cut(t.String(), "/{+")
+	if !ok || text == "" {
+		return route.Template{}, ok
+	}
+	prefix, err := route.Parse(text)
+	return prefix, err == nil
+}
+
+// except are the guarded prefixes below which a route takes nothing: those that are longer than its own,
+// if it does not ask for all that they do.
+func (b *builder) except(r *resolved, t route.Template) (all []table.Except) {
+	prefix, ok := aboveRest(t)
+	if !ok {
+		return nil
+	}
+	for _, g := range b.guarded {
+		if len(g.prefix.Segments()) > len(prefix.Segments()) && table.Meet(prefix, g.prefix) && !r.terms().asksFor(&g.list.terms) {
+			all = append(all, table.Except{Prefix: g.prefix, Edition: g.list.terms.edition})
+		}
+	}
+	return all
+}
+
+// asksFor reports whether all is asked of callers that other terms ask of them.
+func (t *terms) asksFor(other *terms) bool {
+	in := func(list []string) func(string) bool {
+		return func(s string) bool { return !slices.Contains(list, s) }
+	}
+	return isSame(t.guard, other.guard) &&
+		!slices.ContainsFunc(t.open, in(other.open)) && !slices.ContainsFunc(other.scopes, in(t.scopes)) &&
+		!slices.ContainsFunc(other.anyScope, func(oneOf []string) bool {
+			return !slices.ContainsFunc(t.anyScope, func(own []string) bool { return slices.Equal(own, oneOf) })
+		})
+}
+
+// isSame reports whether two guards are one. Where that cannot be seen they are not.
+func isSame(a, b Authenticator) bool {
+	return a != nil && reflect.TypeOf(a) == reflect.TypeOf(b) && reflect.ValueOf(a).Comparable() && a == b
 }
 
 // clash reports the routes that match the same paths as one.

@@ -23,6 +23,7 @@ type builder struct {
 	templates []route.Template // of the routes
 	lists     []*list
 	fallbacks []resolved // the groups that have a prefix, for what finds no route in them
+	guarded   []guardedPrefix
 	table     table.Builder
 	schemas   check.Set
 	encoders  answer.Encoders
@@ -204,6 +205,7 @@ func (b *builder) versionName(g group, outer *list) string {
 // fallback notes the group as the target of requests that stay under its prefix but find
 // no route: they pass its chain, not its guard.
 func (b *builder) fallback(g group, prefix route.Template, l *list) {
+	b.guard(prefix, l)
 	n := 0
 	if prefix.String() != "" || l.terms.edition > 0 {
 		if n = b.table.AddGroup(prefix, l.terms.edition); n < len(b.fallbacks) {

@@ -105,7 +105,7 @@ func TestAccessLog(t *testing.T) {
 	}
 	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, traffic(),
 		wicketway.Log(slog.New(slog.DiscardHandler)),
-		wicketway.Chain(requestid.Assign(networks...), proxy.Trust(networks...), tracecontext.Keep(),
+		wicketway.Chain(requestid.Assign(networks...), proxy.Trust(proxy.XForwardedFor, networks...), tracecontext.Keep(),
 			accesslog.To(slog.New(handler), accesslog.Slow(25*time.Millisecond), accesslog.AtStart()), compress.Bodies(), compress.Requests()))
 	if err != nil {
 		t.Fatal(err)
@@ -131,7 +131,7 @@ func TestAccessLog(t *testing.T) {
 		{"GET /v2/good", "X-Request-Id: " + id + "\nTraceparent: 00-" + trace + "-00f067aa0ba902b7-01", "", `"request":"` + id + `" | "trace":"` + trace + `" | !"caller_request"`},
 		{"GET /v2/good", "X-Request-Id: hush\tx", "", `"caller_request":"hushx"`},
 		{"GET /v2/good", "X-Forwarded-For: 198.51.100.7, 203.0.113.9, 10.1.1.1", "", `"remote":"203.0.113.9"`},
-		{"GET /v2/good", "Forwarded: for=\"[2001:db8::7]:4711\";proto=https, for=10.0.0.1", "", `"remote":"2001:db8::7"`},
+		{"GET /v2/good", "X-Forwarded-For: [2001:db8::7]:4711, 10.0.0.1", "", `"remote":"2001:db8::7"`},
 		{"POST /book/7", "Content-Type: application/json", `{"crew":3}`, `"status":200 | "received":10 | !"unpacked"`},
 		{"POST /book/7", "Content-Type: application/json\nContent-Encoding: gzip", packed.String(), `"status":200 | "unpacked":510 | "received":`},
 		{"POST /book/x", "Content-Type: application/json", `{"crew":99}`, `"level":"WARN" | "status":400 | "code":"input-unreadable" | path n must be a whole number`},

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/http"
 	"net/netip"
+	"strconv"
 	"strings"
 
 	"github.com/wicketway/wicketway"
@@ -44,20 +45,35 @@ func Within(a netip.Addr, networks []netip.Prefix) bool {
 // mostHops bounds how many proxies are gone through.
 const mostHops = 32
 
-// Trust reads the fields Forwarded (RFC 7239) or X-Forwarded-For, -Proto and -Host, if the request
-// comes from one of the networks: those of your own proxies. The client is the address nearest to
-// the server that is not one of them; what stands before it anybody can write. Where both kinds of
-// field are there Forwarded counts. wicketway.ClientOf gives what was found to the middleware
-// behind it, and to handlers.
-func Trust(networks ...netip.Prefix) wicketway.Middleware {
+// Fields are the header fields that proxies write. Name those that yours writes, and no other: what
+// it leaves alone comes from callers as they like.
+type Fields uint8
+
+const (
+	// Forwarded is the field of RFC 7239, for the address, the scheme and the host.
+	Forwarded Fields = 1 << iota
+	// XForwardedFor, XForwardedProto and XForwardedHost are the three that came before it.
+	XForwardedFor
+	XForwardedProto
+	XForwardedHost
+)
+
+// Trust reads the fields that are named, if the request comes from one of the networks: those of your
+// own proxies. The client is the address nearest to the server that is not one of them; what stands
+// before it anybody can write. A host or scheme that is none is passed over. wicketway.ClientOf gives
+// the result to the middleware behind it, and to handlers.
+//
+//	proxy.Trust(proxy.XForwardedFor|proxy.XForwardedProto, networks...)
+func Trust(fields Fields, networks ...netip.Prefix) wicketway.Middleware {
 	return wicketway.Middleware{
-		Name: "proxy",
-		Does: "finds out where requests come from behind proxies",
+		Name:       "proxy",
+		Does:       "finds out where requests come from behind proxies",
+		CheckRoute: func(wicketway.Facts) error { return fields.check(networks) },
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				peer := wicketway.Peer(r)
 				if Within(peer.Addr, networks) {
-					ctx := wicketway.Keep(r.Context(), behind(peer, r.Header, networks))
+					ctx := wicketway.Keep(r.Context(), fields.behind(peer, r.Header, networks))
 					if ctx != r.Context() {
 						r = r.WithContext(ctx)
 					}
@@ -68,21 +84,70 @@ func Trust(networks ...netip.Prefix) wicketway.Middleware {
 	}
 }
 
+func (f Fields) check(networks []netip.Prefix) error {
+	switch {
+	case f&(Forwarded|XForwardedFor) == 0:
+		return errors.New("no field says where requests come from: name the one that your proxy writes, Forwarded or XForwardedFor")
+	case f&Forwarded != 0 && f != Forwarded:
+		return errors.New("Forwarded says all that the others say: name the one that your proxy writes, since the others come from callers")
+	case len(networks) == 0:
+		return errors.New("no network is given, so no proxy is trusted")
+	}
+	for _, n := range networks {
+		if !n.IsValid() {
+			return errors.New("a network is not valid: netip.MustParsePrefix and Networks make good ones")
+		}
+	}
+	return nil
+}
+
 // behind goes through the proxies, from the nearest.
-func behind(peer wicketway.Client, h http.Header, networks []netip.Prefix) wicketway.Client {
+func (f Fields) behind(peer wicketway.Client, h http.Header, networks []netip.Prefix) wicketway.Client {
 	client := peer
-	hops := forwarded(h)
+	hops := f.hops(h)
 	for i := len(hops) - 1; i >= 0 && i >= len(hops)-mostHops && Within(client.Addr, networks); i-- {
 		hop := hops[i]
 		client.Addr = hop.addr
-		if hop.proto != "" {
-			client.Scheme = hop.proto
+		if s := proto(hop.proto); s != "" {
+			client.Scheme = s
 		}
-		if hop.host != "" {
+		if isHost(hop.host) {
 			client.Host = hop.host
 		}
 	}
 	return client
+}
+
+// isHost reports whether a text has the form of Host (RFC 9110, 7.2): a name or an address, and a port
+// perhaps.
+func isHost(text string) bool {
+	if text == "" || len(text) > 255+len(":65535") {
+		return false
+	}
+	name, port, ok := strings.Cut(text, ":")
+	if strings.HasPrefix(text, "[") {
+		name, port, ok = strings.Cut(text[1:], "]")
+		if a, err := netip.ParseAddr(name); err != nil || !a.Is6() || a.Zone() != "" {
+			return false
+		}
+		if port == "" {
+			return ok
+		}
+		name, ok = "v6", strings.HasPrefix(port, ":")
+		port = strings.TrimPrefix(port, ":")
+	} else if !ok {
+		return isName(name)
+	}
+	n, err := strconv.ParseUint(port, 10, 16)
+	return ok && isName(name) && err == nil && n > 0
+}
+
+// isName reports whether a text can be a registered name or an IPv4 address (RFC 3986, 3.2.2), as they
+// are used: letters, digits, - . _
+func isName(text string) bool {
+	return text != "" && !strings.ContainsFunc(text, func(c rune) bool {
+		return (c|0x20 < 'a' || c|0x20 > 'z') && (c < '0' || c > '9') && c != '-' && c != '.' && c != '_'
+	})
 }
 
 // A hop is what one proxy says about the request that it has got.
@@ -91,19 +156,24 @@ type hop struct {
 	proto, host string
 }
 
-func forwarded(h http.Header) []hop {
-	if lines := h["Forwarded"]; lines != nil {
-		return standard(lines)
+func (f Fields) hops(h http.Header) (hops []hop) {
+	if f&Forwarded != 0 {
+		return standard(h["Forwarded"])
 	}
-	var hops []hop
 	for _, one := range list(h["X-Forwarded-For"]) {
 		hops = append(hops, hop{addr: address(one)})
 	}
 	// These two speak of the request that the client has sent, which the proxy nearest to it got.
 	// One value speaks for all.
+	var protos, hosts []string
+	if f&XForwardedProto != 0 {
+		protos = list(h["X-Forwarded-Proto"])
+	}
+	if f&XForwardedHost != 0 {
+		hosts = list(h["X-Forwarded-Host"])
+	}
 	for i := range hops {
-		hops[i].proto = proto(at(list(h["X-Forwarded-Proto"]), i, len(hops)))
-		hops[i].host = at(list(h["X-Forwarded-Host"]), i, len(hops))
+		hops[i].proto, hops[i].host = at(protos, i, len(hops)), at(hosts, i, len(hops))
 	}
 	return hops
 }
@@ -143,7 +213,7 @@ func standard(lines []string) (hops []hop) {
 				case "for":
 					one.addr = address(value)
 				case "proto":
-					one.proto = proto(value)
+					one.proto = value
 				case "host":
 					one.host = value
 				}
@@ -156,6 +226,8 @@ func standard(lines []string) (hops []hop) {
 	return hops
 }
 
+// split cuts a text at separators that are not quoted. Where a quoted string has no end, a caller has
+// written it so that it takes in what the proxy has added: then quotes count for nothing.
 func split(s string, separator byte) (parts []string) {
 	start, quoted := 0, false
 	for i := 0; i < len(s); i++ {
@@ -168,6 +240,9 @@ func split(s string, separator byte) (parts []string) {
 			parts = append(parts, s[start:i])
 			start = i + 1
 		}
+	}
+	if quoted {
+		return strings.Split(s, string(separator))
 	}
 	return append(parts, s[start:])
 }

@@ -95,7 +95,7 @@ func (t *Table) Find(method, path, rawPath string, m *Match) Outcome {
 // decide chooses among the routes at the node that was found, and where none has the method
 // walks.
 func (t *Table) decide(method string, m *Match, n uint32) Outcome {
-	if r := t.end(n).pick(method, m.noFiles); r >= 0 && n != 0 {
+	if r := t.pick(t.end(n), method, m); r >= 0 && n != 0 {
 		m.Route = int32(r)
 		return Found
 	}

@@ -3,6 +3,7 @@ package table
 import (
 	"slices"
 
+	"github.com/wicketway/wicketway/internal/segment"
 	"github.com/wicketway/wicketway/route"
 )
 
@@ -20,6 +21,14 @@ type Route struct {
 	Suffixes []string
 	// Edition is one that AddChoice has given, if the route is for those who choose it alone; else
 	// 0.
+	Edition int32
+	// Except are prefixes below which it takes no path, whatever its template says.
+	Except []Except
+}
+
+// An Except is a prefix, for those who choose an edition or, where that is 0, for all.
+type Except struct {
+	Prefix  route.Template
 	Edition int32
 }
 
@@ -44,6 +53,7 @@ type Builder struct {
 	groupsOf map[uint64][]int // the groups whose shapes have one
 	choices  []Choice
 	editions int32
+	except   map[int][]Except // by route
 }
 
 // A form is a template of a route, which may have several.
@@ -85,6 +95,12 @@ type Clash struct {
 func (b *Builder) Add(r Route) (int, []Clash) {
 	b.routes = append(b.routes, kept{r.Method, r.Template.String(), r.Suffixes, r.Edition, r.Slash, textual(r.Template), r.Files})
 	n := len(b.routes) - 1
+	if r.Except != nil {
+		if b.except == nil {
+			b.except = map[int][]Except{}
+		}
+		b.except[n] = r.Except
+	}
 	return n, b.AddForm(n, r.Template)
 }
 
@@ -138,6 +154,8 @@ type Table struct {
 	percent bool
 	// slashed says that some template can end in a slash.
 	slashed bool
+	// except are the prefixes below which a route takes no path, by its number.
+	except map[int32][][]segment.Segment
 	// suffixes are those of any route.
 	suffixes map[string]bool
 	// ties says that siblings of equal rank with text and parameters can fit one segment.

@@ -41,6 +41,7 @@ type entry struct {
 	method string
 	route  int32
 	files  bool
+	except bool // it takes no path below some prefixes
 }
 
 // A mixed segment has text around and between its parameters.
@@ -175,7 +176,7 @@ func (b *Builder) table(edition int32, below []segment.Segment) *Table {
 		if at.end.of == nil && len(tree.entries) > 0 { // mostly there is one
 			at.end.of, tree.entries = tree.entries[:0:1], tree.entries[1:]
 		}
-		at.end.of = append(at.end.of, entry{r.method, int32(f.route), r.files})
+		at.end.of = append(at.end.of, entry{r.method, int32(f.route), r.files, t.addExcept(f.route, b.except[f.route])})
 	}
 	for _, of := range []int32{0, edition} { // the edition's own groups come instead of those of all
 		for i, g := range b.groups {
@@ -197,6 +198,23 @@ func (b *Builder) table(edition int32, below []segment.Segment) *Table {
 	return t
 }
 
+// addExcept notes the prefixes below which a route takes no path, and reports whether there are any.
+func (t *Table) addExcept(route int, except []Except) bool {
+	var below [][]segment.Segment
+	for _, e := range except {
+		if e.Edition == 0 || e.Edition == t.edition {
+			below = append(below, e.Prefix.Segments())
+		}
+	}
+	if below != nil {
+		if t.except == nil {
+			t.except = map[int32][][]segment.Segment{}
+		}
+		t.except[int32(route)] = below
+	}
+	return below != nil
+}
+
 func hasPercent(segments []segment.Segment) bool {
 	for i := range segments {
 		for _, text := range segments[i].Texts {
@@ -211,7 +229,7 @@ func hasPercent(segments []segment.Segment) bool {
 // lay makes node n of a branch, and all below it.
 func (t *Table) lay(n uint32, b *branch) {
 	for _, e := range b.end.of {
-		if e.method == "GET" {
+		if e.method == "GET" && !e.except {
 			t.nodes[n].get = e.route
 		}
 	}

@@ -112,13 +112,15 @@ func (w *walker) arrive(n uint32, depth int) bool {
 	ranks := w.ranks[:depth]
 	if w.collect {
 		for _, e := range end.of {
-			w.all = append(w.all, ranked{int(e.route), slices.Clone(ranks)})
+			if w.takes(&e, w.m) {
+				w.all = append(w.all, ranked{int(e.route), slices.Clone(ranks)})
+			}
 		}
 		return false
 	}
-	r := end.pick(w.method, w.m.noFiles)
+	r := w.pick(end, w.method, w.m)
 	if r < 0 {
-		w.seen = w.seen || slices.ContainsFunc(end.of, func(e entry) bool { return !w.m.noFiles || !e.files })
+		w.seen = w.seen || slices.ContainsFunc(end.of, func(e entry) bool { return w.takes(&e, w.m) })
 		return false
 	}
 	if !w.ties {
@@ -132,11 +134,27 @@ func (w *walker) arrive(n uint32, depth int) bool {
 	return false
 }
 
+// takes reports whether a route takes the path of a match that its template fits.
+func (t *Table) takes(e *entry, m *Match) bool {
+	if e.files && m.noFiles {
+		return false
+	}
+	if e.except {
+		for _, prefix := range t.except[e.route] {
+			if isBelow(m.path, m.escaped, prefix) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // pick chooses by method among the routes that end at a node; -1 where none has it.
-func (e *end) pick(method string, noFiles bool) int {
+func (t *Table) pick(e *end, method string, m *Match) int {
 	any, get := -1, -1
-	for _, one := range e.of {
-		if noFiles && one.files {
+	for i := range e.of {
+		one := &e.of[i]
+		if (one.files || one.except) && !t.takes(one, m) {
 			continue
 		}
 		switch one.method {
