@@ -204,6 +204,9 @@ func (r *resolved) purpose() string {
 
 // compile makes what serves: it is the only part of Build that calls what users gave.
 func (b *builder) compile(a *API) {
+	if len(b.mistakes) > 0 {
+		return
+	}
 	for _, l := range b.chained() {
 		if l.handler = l.Wrap(next(l.depth + 1)); isNil(l.handler) {
 			b.mistake(l.at, "Chain: the middleware %s gave no handler: return one that calls next", l.Name)

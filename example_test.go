@@ -292,5 +292,5 @@ func ExampleVersionBy() {
 	}
 	// Output:
 	// 200 "v2"
-	// 400 {"type":"/problems/version-invalid","title":"The field names no version of the API","status":400,"detail":"The field Api-Version names version v3 of /locks, which there is not; served are v1, v2.","code":"version-invalid","versions":["v1","v2"]}
+	// 400 {"type":"/problems/version-invalid","title":"The field names no version of the API","status":400,"detail":"The field Api-Version names an unknown version of /locks; served are v1, v2.","code":"version-invalid","versions":["v1","v2"]}
 }

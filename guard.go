@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"reflect"
+	"slices"
 	"strconv"
 
 	"github.com/wicketway/wicketway/problem"
@@ -43,6 +44,11 @@ type Scheme struct {
 	Raises []*problem.Kind
 	// Reads are the types of attached values that the guard reads (see [Attach]).
 	Reads []reflect.Type
+}
+
+// reads reports whether callers prove who they are in a header field.
+func (s Scheme) reads(field string) bool {
+	return s.In == "header" && http.CanonicalHeaderKey(s.Field) == field || slices.ContainsFunc(s.Any, func(one Scheme) bool { return one.reads(field) })
 }
 
 // A HeaderGuard is an Authenticator that sets header fields of the answer as well, such as a

@@ -205,6 +205,9 @@ func (b *builder) takeOver(r *resolved, from, v *versionRead, own map[string]*re
 		if mine.part.withdrawn && r.part.withdrawn {
 			b.mistake(mine.at, "Withdraw: %s: %s has withdrawn it already, at %s", mine.line(), from.name, r.at)
 		}
+		if mine.part.withdrawn && mine.guarded() && !b.listUnder(r.list, from, v, lists).terms.guards(r.method) { // nor would its callers be asked if it were there
+			mine.list = b.list(&list{outer: mine.list, at: mine.at, ofRoute: true, routes: 1}, []Part{Public()})
+		}
 		before, _ := route.Parse(r.path) // it was one before
 		mine.lineage = &lineage{from: from.name, own: true, before: before, at: v.inherit.at}
 		return

@@ -143,6 +143,8 @@ func TestInheritance(t *testing.T) {
 		{what: "that it is withdrawn", v1: parts{get("/a", "x"), get("/b", "y")}, v2: parts{wicketway.Withdraw("GET /a")}, request: "GET /a", want: "410 withdrawn", of1: "200 x"},
 		{what: "that it is withdrawn, behind a guard", v1: parts{get("/a", "x")}, v2: parts{guard("two"), chain("c"), wicketway.Withdraw("GET /a")},
 			request: "GET /a", want: "401 c unauthorized", of1: "200 x"},
+		{what: "that what was public is withdrawn, behind a guard", v1: parts{guard("one"), wicketway.Route("GET /a", says("x"), wicketway.Public()), get("/b", "y")},
+			v2: parts{guard("two"), wicketway.Withdraw("GET /a")}, request: "GET /a", want: "410 withdrawn", of1: "200 x"},
 		{what: "that one method is withdrawn", v1: parts{get("/a", "x"), wicketway.Route("PUT /a", says("y"))}, v2: parts{wicketway.Withdraw("PUT /a")},
 			request: "GET /a", want: "200 x"},
 	} {

@@ -65,6 +65,22 @@ type Client struct {
 	Host   string     // as the client has it
 }
 
+// Network is what a single client has of the address space, so that what is counted by address is
+// counted by it: an IPv4 address, or a network of 64 bits of IPv6. It is the zero Prefix where the address
+// is not known.
+func (c Client) Network() netip.Prefix {
+	a := c.Addr.Unmap().WithZone("")
+	bits := a.BitLen()
+	if a.Is6() {
+		bits = 64
+	}
+	p, err := a.Prefix(bits)
+	if err != nil {
+		return netip.Prefix{} // the zero address has none
+	}
+	return p
+}
+
 // ClientOf says where a request comes from: as a middleware has found out, or else by the
 // connection.
 func ClientOf(r *http.Request) Client {

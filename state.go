@@ -107,6 +107,16 @@ func (s *state) Received() *bind.Body {
 	return s.body
 }
 
+// Request is the request that a context is of, as the chain of the API got it: for header fields and
+// the like, which an input does not name. It is nil outside of an API's request, and must not be
+// changed.
+func Request(ctx context.Context) *http.Request {
+	if s := stateOf(ctx); s != nil {
+		return &s.request
+	}
+	return nil
+}
+
 // RequestID is the id that the request was given, as a UUID is written (RFC 9562, 4); ""
 // where it was given none.
 func RequestID(ctx context.Context) string {

@@ -2,12 +2,12 @@ package wicketway
 
 import (
 	"cmp"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/bind"
-	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -72,7 +72,7 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 			if scheme.kind == byHeader && !bind.IsToken(scheme.field) {
 				b.mistake(at, "VersionBy: Header(%q) is no name of a field (RFC 9110, 5.1), such as Api-Version", scheme.field)
 			}
-			if scheme.kind == byHeader && slices.Contains([]string{"Accept", "Host", "Trailer", "Transfer-Encoding"}, scheme.field) {
+			if scheme.kind == byHeader && hasMeaning(scheme.field) {
 				b.mistake(at, "VersionBy: the field %s has a meaning of its own: choose one such as Api-Version, or MediaType", scheme.field)
 			}
 			t.versionBy = versionBy{scheme, byDefault, at}
@@ -80,7 +80,26 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 		undone: func(t *terms) { t.versionBy = versionBy{} },
 		acts:   isVersioned,
 		lacks:  "no Version stands in this group",
+		suits: func(r *resolved) error {
+			if g := r.terms().guard; g != nil && scheme.kind == byHeader && g.Scheme().reads(scheme.field) {
+				return fmt.Errorf("the guard %s reads the field %s: choose another one, such as Api-Version", g.Scheme().Name, scheme.field)
+			}
+			return nil
+		},
 	}
+}
+
+// hasMeaning reports whether a field says something else than a version: what the connection, the
+// content, the caller or intermediaries are about. Some of it is secret, and a problem would repeat it.
+func hasMeaning(field string) bool {
+	for _, start := range []string{"Accept", "Access-Control-", "Content-", "If-", "Proxy-", "Sec-", "X-Forwarded-"} {
+		if strings.HasPrefix(field, start) {
+			return true
+		}
+	}
+	return slices.Contains([]string{"Authorization", "Cookie", "Set-Cookie", "Range", "Origin", "Referer", "User-Agent", "Host", "Expect", "Date",
+		"Forwarded", "From", "Via", "Cache-Control", "Pragma", "Connection", "Keep-Alive", "Te", "Trailer", "Transfer-Encoding", "Upgrade",
+		"Prefer", "Priority", "Link", "Traceparent", "Tracestate", "Baggage", "Last-Event-Id", "X-Request-Id", "X-Api-Key", "Idempotency-Key"}, field)
 }
 
 // Withdrawn names versions that are no longer served. Who asks for one gets the same problem as for
@@ -299,7 +318,7 @@ func (s *versionSet) refuse(as table.Resolution, path string) error {
 		kind, where = problem.UnsupportedMedia, "The Content-Type"
 	}
 	var p *problem.Problem
-	switch asked := clip.Text(as.Path, 64); {
+	switch asked := as.Path; { // which is not repeated, since a secret may have got into the field
 	case asked == "":
 		p = kind.Newf("%s names no version of %s; served are %s.", where, path, served)
 	case slices.Contains(s.withdrawn, asked):
@@ -307,7 +326,7 @@ func (s *versionSet) refuse(as table.Resolution, path string) error {
 	case slices.Contains(s.names, asked):
 		p = kind.Newf("The content is of version %s, and another one is asked for.", asked)
 	default:
-		p = kind.Newf("%s names version %s of %s, which there is not; served are %s.", where, asked, path, served)
+		p = kind.Newf("%s names an unknown version of %s; served are %s.", where, path, served)
 	}
 	return p.With("versions", s.names)
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/auth"
 	"github.com/wicketway/wicketway/chain/cache"
 	"github.com/wicketway/wicketway/chain/cors"
 )
@@ -72,8 +73,8 @@ func TestVersionsAreChosen(t *testing.T) {
 		{field, "", "GET /api/locks/bell", "", 400, `The field Api-Version names no version of /api/locks/bell; served are v1, v2.`, "Api-Version"},
 		{field, "v1", "GET /api/locks/bell", "Api-Version: v3", 400, `"code":"version-invalid","versions":["v1","v2"]`, "Api-Version"},
 		{field, "v1", "GET /api/locks/bell", "Api-Version: v0", 400, `names version v0 of /api/locks/bell, which was withdrawn`, "Api-Version"},
-		{field, "v1", "GET /api/locks/bell", "Api-Version: V2", 400, `names version V2`, "Api-Version"},
-		{field, "v1", "GET /api/locks/bell", "Api-Version: v1, v2", 400, `version v1, v2 of`, "Api-Version"},
+		{field, "v1", "GET /api/locks/bell", "Api-Version: V2", 400, `names an unknown version of /api/locks/bell`, "Api-Version"},
+		{field, "v1", "GET /api/locks/bell", "Api-Version: v1, v2", 400, `an unknown version of`, "Api-Version"},
 		{field, "v1", "GET /api/berths", "", 404, `Nothing is at /api/berths in version v1.`, "Api-Version"},
 		{field, "v1", "GET /api/berths", "Api-Version: v2", 200, `"v2"`, "Api-Version"},
 		{field, "v1", "POST /api/berths", "Api-Version: v2", 405, `allowed are GET, HEAD, OPTIONS.`, "Api-Version"},
@@ -104,7 +105,7 @@ func TestVersionsAreChosen(t *testing.T) {
 		{media, "v1", "GET /api/locks/bell", "Content-Type: application/json;version=v2", 200, `"v1"`, "Accept"}, // a GET has no content
 		{media, "v1", "POST /api/locks", "Content-Type: application/json;version=v2", 200, `"v2"`, "Accept"},
 		{media, "v2", "POST /api/locks", "Content-Type: application/json", 200, `"v2"`, "Accept"},
-		{media, "v1", "POST /api/locks", "Content-Type: application/json;version=v9", 415, `The Content-Type names version v9`, "Accept"},
+		{media, "v1", "POST /api/locks", "Content-Type: application/json;version=v9", 415, `The Content-Type names an unknown version`, "Accept"},
 		{media, "v1", "POST /api/locks", "Accept: application/json;version=v2\nContent-Type: application/json;version=v1", 415, `The content is of version v1, and another one is asked for.`, "Accept"},
 
 		{wicketway.Path, "v2", "GET /api/locks/bell", "", 200, `{"version":"v2","link":"/api/v2/locks/bell"}`, ""},
@@ -224,6 +225,7 @@ func tellTenant(_ context.Context, in struct {
 }
 
 func TestVersionByMistakes(t *testing.T) {
+	noKey := func(context.Context, string) (auth.StoredKey, bool, error) { return auth.StoredKey{}, false, nil }
 	type list = []wicketway.Part
 	a, b := wicketway.Handle("GET /a", http.NotFoundHandler()), wicketway.Handle("GET /{b}", http.NotFoundHandler())
 	by := func(s wicketway.VersionScheme, byDefault string) wicketway.Setting {
@@ -238,6 +240,9 @@ func TestVersionByMistakes(t *testing.T) {
 		{list{by(wicketway.Header("a b"), ""), wicketway.Version("v1", a)}, `Header("a b") is no name of a field`},
 		{list{by(wicketway.Header("host"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Host has a meaning of its own"},
 		{list{by(wicketway.Header("accept"), ""), wicketway.Version("v1", a)}, "or MediaType"},
+		{list{by(wicketway.Header("authorization"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Authorization has a meaning of its own"},
+		{list{by(wicketway.Header("If-Match"), ""), wicketway.Version("v1", a)}, "VersionBy: the field If-Match has a meaning of its own"},
+		{list{by(wicketway.Header("X-Canal-Key"), ""), wicketway.Version("v1", a), wicketway.Guard(auth.Key(noKey, auth.Header("x-canal-key")))}, "the guard key reads the field X-Canal-Key"},
 		{list{by(field, ""), a}, "VersionBy: has no effect: no Version stands in this group"},
 		{list{wicketway.Version("v1", by(field, ""), a)}, "VersionBy: speaks of all versions of a group: put it beside them"},
 		{list{wicketway.Version("v1", wicketway.Withdrawn("v0"), a)}, "Withdrawn: speaks of all versions of a group"},

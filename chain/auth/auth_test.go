@@ -13,6 +13,7 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"log/slog"
 	"math/big"
@@ -306,6 +307,7 @@ func TestKeysAndIssue(t *testing.T) {
 		"Audience means nothing to it":             auth.Key(nil, auth.Audience("x")),
 		"the function that finds keys is nil":      auth.Key(nil),
 		"the function that finds passwords is nil": auth.Basic(nil),
+		"5 keys for HS256 have no name":            auth.Bearer(auth.Join(auth.HS256(secret), auth.HS256(secret), auth.HS256(secret), auth.HS256(secret), auth.HS384(secret), auth.HS256(secret))),
 		"less than two guards":                     auth.Any(auth.Bearer(auth.HS256(secret))),
 		"must be one of https":                     auth.Bearer(auth.Fetch(t.Context(), auth.Source{Address: "http://id.canal.example/keys", Algorithms: []string{"ES256"}}).Keys()),
 		"say the Issuer in their Source":           auth.Bearer(auth.Fetch(t.Context(), auth.Source{Address: "https://127.0.0.1:1/keys", Algorithms: []string{"ES256"}}).Keys().IssuedBy("x")),
@@ -609,8 +611,55 @@ func TestOtherGuards(t *testing.T) {
 			t.Errorf("a certificate: %s, want %s", w.Body, want)
 		}
 	}
+	if _, err := auth.HashPassword(strings.Repeat("a", 73)); err == nil || !strings.Contains(err.Error(), "73 bytes, and at most 72") {
+		t.Errorf("a password of 73 bytes: %v", err)
+	}
 	if _, _, err := auth.NewKey("a.b"); err == nil {
 		t.Error("a prefix with a dot")
+	}
+}
+
+// Guesses from one network keep neither those out who are remembered, nor those of other networks, and
+// a password of which bcrypt would read a part is wrong.
+func TestGuessesAreBounded(t *testing.T) {
+	const guesses = 40
+	long := strings.Repeat("a", 72)
+	hashes := map[string]string{"grebe": must(auth.HashPassword("gate")), "heron": must(auth.HashPassword(long))}
+	var all sync.WaitGroup
+	all.Add(guesses)
+	guard := auth.Basic(func(_ context.Context, name string) (auth.StoredPassword, bool, error) {
+		if name == "guess" {
+			all.Done()
+			all.Wait() // all come at once
+		}
+		return auth.StoredPassword{Hash: hashes[name]}, hashes[name] != "", nil
+	})
+	api := serve(t, guard)
+	ask := func(name, password, from string) int {
+		r := httptest.NewRequest("GET", "/me", nil)
+		r.RemoteAddr = from
+		r.SetBasicAuth(name, password)
+		w := httptest.NewRecorder()
+		api.ServeHTTP(w, r)
+		return w.Code
+	}
+	if first, second := ask("grebe", "gate", "192.0.2.1:1"), ask("heron", long+"b", "192.0.2.1:1"); first != 200 || second != 401 {
+		t.Errorf("a password: %d; one of 73 bytes: %d", first, second)
+	}
+	codes := make(chan int, guesses)
+	for i := range guesses {
+		go func() { codes <- ask("guess", "gate", fmt.Sprintf("[2001:db8::%d]:1", i)) }()
+	}
+	all.Wait()
+	if remembered, new := ask("grebe", "gate", "[2001:db8::1]:1"), ask("heron", long, "192.0.2.1:1"); remembered != 200 || new != 200 {
+		t.Errorf("among guesses: who is remembered gets %d, who comes from elsewhere %d", remembered, new)
+	}
+	count := map[int]int{}
+	for range guesses {
+		count[<-codes]++
+	}
+	if count[401] < 4 || count[503] == 0 || count[401]+count[503] != guesses {
+		t.Errorf("guesses are answered by %v", count)
 	}
 }
 
@@ -623,7 +672,7 @@ func TestSessions(t *testing.T) {
 	stranger := auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{bytes.Repeat([]byte("s"), 32)}}, tick)
 	begin := func(by *auth.Sessions) string {
 		h := http.Header{}
-		if err := by.Begin(h, "grebe", "passages"); err != nil {
+		if err := by.Begin(h, httptest.NewRequest("POST", "/", nil), "grebe", "passages"); err != nil {
 			t.Fatal(err)
 		}
 		cookie := h.Get("Set-Cookie")
@@ -641,6 +690,15 @@ func TestSessions(t *testing.T) {
 	h := http.Header{}
 	if err := s.End(h, r); err != nil || !strings.Contains(h.Get("Set-Cookie"), "Max-Age=0") {
 		t.Errorf("signing out: %v %v", err, h)
+	}
+	r.Header.Set("Sec-Fetch-Site", "cross-site")
+	h = http.Header{}
+	if in, out := s.Begin(h, r, "grebe"), s.End(h, r); !errors.Is(in, auth.ErrCrossOrigin) || !errors.Is(out, auth.ErrCrossOrigin) || len(h) > 0 {
+		t.Errorf("a page of another origin: %v %v %v", in, out, h)
+	}
+	r.Header.Set("Origin", "https://console.example")
+	if err := s.Begin(h, r, "grebe"); err != nil {
+		t.Errorf("a page of a trusted origin: %v", err)
 	}
 	for _, c := range []struct {
 		name   string
@@ -688,6 +746,28 @@ func TestSessions(t *testing.T) {
 	}
 	if at = now.Add(61 * time.Minute); ask(t, s, cookie).Code != 401 {
 		t.Error("a session outlives its absolute end")
+	}
+}
+
+// Revocations are remembered until they end, however many there are and in whichever order they end.
+func TestRevocations(t *testing.T) {
+	var r auth.Revocations
+	start := time.Now()
+	for i := range 5000 {
+		r.Add(fmt.Sprint("ended ", i), start.Add(-time.Duration(i)*time.Second))
+		r.Add(fmt.Sprint("lasts ", i%100), start.Add(time.Duration(1+i%7)*time.Hour))
+	}
+	ended := 0
+	for i := range 5000 {
+		if r.Has(fmt.Sprint("ended ", i)) {
+			ended++
+		}
+		if !r.Has(fmt.Sprint("lasts ", i%100)) {
+			t.Fatalf("%d is forgotten", i%100)
+		}
+	}
+	if ended > 10 {
+		t.Errorf("%d are remembered after their end", ended)
 	}
 }
 

@@ -6,7 +6,9 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"fmt"
 	"net/http"
+	"net/netip"
 	"runtime"
 	"strings"
 	"sync"
@@ -29,8 +31,15 @@ type StoredPassword struct {
 // passwordCost is that of bcrypt: about 70 ms on the machine of the time of writing.
 const passwordCost = 10
 
-// HashPassword makes the hash of a password, by bcrypt. A password has at most 72 bytes.
+// longestPassword is all that bcrypt reads.
+const longestPassword = 72
+
+// HashPassword makes the hash of a password, by bcrypt. A password has at most 72 bytes, since bcrypt
+// reads no more: [Basic] refuses longer ones, and so does HashPassword.
 func HashPassword(password string) (string, error) {
+	if len(password) > longestPassword {
+		return "", fmt.Errorf("auth.HashPassword: the password has %d bytes, and at most %d count", len(password), longestPassword)
+	}
 	hash, err := bcrypt.GenerateFromPassword([]byte(password), passwordCost)
 	return string(hash), err
 }
@@ -43,14 +52,18 @@ var nobodysPassword = sync.OnceValue(func() string {
 
 // Basic asks for a name and a password (RFC 7617). Find looks up what is kept of a name, and
 // reports whether there is one; a name that is not there takes as long to refuse as a wrong
-// password, where all hashes are made by [HashPassword]. No more passwords are compared at a time than there are processors; a request that
-// finds a hundred others waiting is refused with 503. A pair that was right is remembered, under a
-// keyed hash, for as long as the same hash is found for the name.
+// password, where all hashes are made by [HashPassword].
+//
+// Comparing takes a processor for a while, so at most half of them compare passwords at a time, and
+// one at least. From one network (wicketway.Client.Network) at most 4 requests compare or wait, and
+// 100 in all; others are refused with 503. A pair that was right is remembered, under a keyed hash, for
+// as long as the same hash is found for the name: it needs no comparison, so that guesses of others do
+// not keep its owner out.
 //
 // Use it over TLS alone: the password comes with every request.
 func Basic(find func(ctx context.Context, name string) (StoredPassword, bool, error), how ...Option) wicketway.Authenticator {
-	b := &basic{guard: newGuard("basic", how), find: find, comparing: make(chan struct{}, runtime.GOMAXPROCS(0)),
-		waiting: make(chan struct{}, 100), nobody: nobodysPassword()}
+	b := &basic{guard: newGuard("basic", how), find: find, nobody: nobodysPassword()}
+	b.compares.free = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1))
 	rand.Read(b.secret[:])
 	if find == nil {
 		b.wrongf("the function that finds passwords is nil")
@@ -61,12 +74,49 @@ func Basic(find func(ctx context.Context, name string) (StoredPassword, bool, er
 
 type basic struct {
 	guard
-	find      func(ctx context.Context, name string) (StoredPassword, bool, error)
-	nobody    string   // a hash
-	secret    [32]byte // of the keyed hash
-	memory    *memory[string]
-	comparing chan struct{}
-	waiting   chan struct{}
+	find     func(ctx context.Context, name string) (StoredPassword, bool, error)
+	nobody   string   // a hash
+	secret   [32]byte // of the keyed hash
+	memory   *memory[string]
+	compares compares
+}
+
+// Compares are the requests whose passwords are being compared, or wait for that.
+type compares struct {
+	free chan struct{} // holds those that are
+
+	mu  sync.Mutex
+	all int
+	by  map[netip.Prefix]int
+}
+
+const (
+	mostComparing   = 100
+	mostFromNetwork = 4
+)
+
+// enter lets a request in, unless there are too many.
+func (c *compares) enter(from netip.Prefix) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.all >= mostComparing || c.by[from] >= mostFromNetwork {
+		return false
+	}
+	if c.by == nil {
+		c.by = map[netip.Prefix]int{}
+	}
+	c.all++
+	c.by[from]++
+	return true
+}
+
+func (c *compares) leave(from netip.Prefix) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.all--
+	if c.by[from]--; c.by[from] == 0 {
+		delete(c.by, from)
+	}
 }
 
 func (b *basic) Scheme() wicketway.Scheme {
@@ -91,7 +141,7 @@ func (b *basic) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	if !there {
 		stored = StoredPassword{Hash: b.nobody}
 	}
-	same, err := b.matches(r.Context(), name, password, stored.Hash)
+	same, err := b.matches(r, name, password, stored.Hash)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +170,7 @@ func readBasic(fields []string) (name, password string, ok bool) {
 }
 
 // matches compares a password with a hash, unless the pair was right before.
-func (b *basic) matches(ctx context.Context, name, password, hash string) (bool, error) {
+func (b *basic) matches(r *http.Request, name, password, hash string) (bool, error) {
 	mac := hmac.New(sha256.New, b.secret[:])
 	mac.Write([]byte(name + "\x00" + password))
 	var key [32]byte
@@ -131,19 +181,18 @@ func (b *basic) matches(ctx context.Context, name, password, hash string) (bool,
 		}
 		b.memory.forget(&key) // the password has been changed
 	}
-	select {
-	case b.waiting <- struct{}{}:
-	default:
+	from := wicketway.ClientOf(r).Network()
+	if !b.compares.enter(from) {
 		return false, problem.Overloaded.New("Too many passwords are being compared.").RetryAfter(time.Second)
 	}
-	defer func() { <-b.waiting }()
+	defer b.compares.leave(from)
 	select {
-	case b.comparing <- struct{}{}:
-	case <-ctx.Done():
-		return false, ctx.Err()
+	case b.compares.free <- struct{}{}:
+	case <-r.Context().Done():
+		return false, r.Context().Err()
 	}
-	defer func() { <-b.comparing }()
-	if bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) != nil {
+	defer func() { <-b.compares.free }()
+	if bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) != nil || len(password) > longestPassword {
 		return false, nil
 	}
 	if hash != b.nobody {

@@ -26,6 +26,7 @@ func Bearer(keys Keys, how ...Option) wicketway.Authenticator {
 	if len(keys.fixed)+len(keys.remote)+len(keys.wrong) == 0 {
 		b.wrongf("no key is trusted, so nobody can call")
 	}
+	b.wrong = append(b.wrong, keys.tooMany()...)
 	b.memory = newMemory[knownToken](b.remember)
 	return b
 }

@@ -1,8 +1,11 @@
 package auth
 
 import (
+	"container/heap"
+	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -10,9 +13,7 @@ import (
 	"github.com/golang-jwt/jwt/v5"
 	"github.com/google/uuid"
 
-	"context"
 	"github.com/wicketway/wicketway"
-	"strings"
 )
 
 // A NewToken is what [Issue] makes a token of.
@@ -84,10 +85,31 @@ func Issue(by wicketway.Authenticator, t NewToken) (string, error) {
 
 // Revocations are the ids of tokens and sessions that were taken back, in memory, until they
 // would have ended by themselves. The zero Revocations is empty and ready; it is safe for
-// concurrent use.
+// concurrent use, and nothing in it takes longer the more there are.
 type Revocations struct {
-	mu  sync.RWMutex
-	ids map[string]time.Time // until when
+	mu     sync.RWMutex
+	ids    map[string]time.Time // until when
+	ending revoked
+	now    func() time.Time // nil: time.Now
+}
+
+// Revoked ids, the one that ends first at the top of the heap.
+type revoked []revokedID
+
+type revokedID struct {
+	id    string
+	until time.Time
+}
+
+func (r revoked) Len() int           { return len(r) }
+func (r revoked) Less(i, j int) bool { return r[i].until.Before(r[j].until) }
+func (r revoked) Swap(i, j int)      { r[i], r[j] = r[j], r[i] }
+func (r *revoked) Push(one any)      { *r = append(*r, one.(revokedID)) }
+func (r *revoked) Pop() any {
+	last := (*r)[len(*r)-1]
+	(*r)[len(*r)-1] = revokedID{}
+	*r = (*r)[:len(*r)-1]
+	return last
 }
 
 // Add takes an id back, until a time after which it is refused anyway.
@@ -97,15 +119,23 @@ func (r *Revocations) Add(id string, until time.Time) {
 	if r.ids == nil {
 		r.ids = map[string]time.Time{}
 	}
-	now := time.Now()
-	if len(r.ids)%64 == 63 { // once in a while
-		for old, end := range r.ids {
-			if end.Before(now) {
-				delete(r.ids, old)
+	now := time.Now
+	if r.now != nil {
+		now = r.now
+	}
+	for range 2 { // for each that comes two that have ended go
+		if len(r.ending) > 0 && r.ending[0].until.Before(now()) {
+			old := heap.Pop(&r.ending).(revokedID)
+			if !r.ids[old.id].After(old.until) {
+				delete(r.ids, old.id)
 			}
 		}
 	}
+	if !r.ids[id].Before(until) {
+		return
+	}
 	r.ids[id] = until
+	heap.Push(&r.ending, revokedID{id, until})
 }
 
 // Has reports whether an id was taken back.

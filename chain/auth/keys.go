@@ -85,7 +85,8 @@ func JWK(text []byte, algorithms ...string) Keys {
 	return Keys{fixed: list}
 }
 
-// Join trusts what any of several Keys trust.
+// Join trusts what any of several Keys trust. At most four keys for one algorithm can do without a
+// name (see [Keys.Named]), since a token is tried against no more.
 func Join(keys ...Keys) Keys {
 	var all Keys
 	for _, k := range keys {
@@ -264,6 +265,23 @@ func (k *trusted) same(other *trusted) bool {
 
 // mostTries bounds how many signatures are computed for one token.
 const mostTries = 4
+
+// tooMany says of which algorithm there are more keys without a name than are tried: the last of them
+// would never verify anything.
+func (k *Keys) tooMany() (wrong []error) {
+	for _, algorithm := range algorithms {
+		unnamed := 0
+		for _, t := range k.fixed {
+			if t.algorithm == algorithm && t.kid == "" {
+				unnamed++
+			}
+		}
+		if unnamed > mostTries {
+			wrong = append(wrong, fmt.Errorf("auth: %d keys for %s have no name, and a token is tried against %d: give them names (Named), which tokens have in kid", unnamed, algorithm, mostTries))
+		}
+	}
+	return wrong
+}
 
 // verify finds the key that signed a text. Unknown says that no key has the name.
 func (k *Keys) verify(algorithm, kid, signed string, signature []byte) (by *trusted, unknown bool) {

@@ -57,6 +57,7 @@ type SessionSettings struct {
 func NewSessions(s SessionSettings, how ...Option) *Sessions {
 	g := &Sessions{guard: newGuard("session", how), name: "__Host-session", idle: 30 * time.Minute, absolute: 12 * time.Hour,
 		isRevoked: s.IsRevoked, revoke: s.Revoke, origins: http.NewCrossOriginProtection()}
+	g.revoked.now = func() time.Time { return g.now() }
 	if s.Name != "" {
 		g.name = "__Host-" + s.Name
 	}
@@ -116,18 +117,41 @@ type Session struct {
 	Began, Ends time.Time
 }
 
-// Begin signs a caller in: it sets the cookie of a new session.
-func (s *Sessions) Begin(answer http.Header, subject string, scopes ...string) error {
-	if subject == "" {
+// Begin signs a caller in, in answer to a request: it sets the cookie of a new session. A page of
+// another origin cannot sign its visitor in: what changes something is refused with [ErrCrossOrigin],
+// as behind the guard. A route that takes GET for it must make sure of that itself, since browsers go
+// there from anywhere. A typed route has its request from wicketway.Request.
+func (s *Sessions) Begin(answer http.Header, r *http.Request, subject string, scopes ...string) error {
+	switch {
+	case r == nil:
+		return errors.New("auth: a session begins with a request: wicketway.Request(ctx)")
+	case subject == "":
 		return errors.New("auth: a session needs a subject")
+	}
+	if err := s.checkOrigin(r); err != nil {
+		return err
 	}
 	now := s.now()
 	return s.set(answer, session{rand.Text(), subject, scopes, now, now})
 }
 
+func (s *Sessions) checkOrigin(r *http.Request) error {
+	if err := s.origins.Check(r); err != nil {
+		return s.refuse(ErrCrossOrigin, "A page of another origin may not change anything here.", "", err)
+	}
+	return nil
+}
+
 // End signs the caller of a request out: the session is refused from then on, wherever its cookie
-// has been kept, and the cookie is removed. Without a session it does nothing.
+// has been kept, and the cookie is removed. Without a session it does nothing. A page of another
+// origin is refused as by [Sessions.Begin].
 func (s *Sessions) End(answer http.Header, r *http.Request) error {
+	if r == nil {
+		return errors.New("auth: a session ends with a request: wicketway.Request(ctx)")
+	}
+	if err := s.checkOrigin(r); err != nil {
+		return err
+	}
 	http.SetCookie(headerWriter{answer}, &http.Cookie{Name: s.name, Path: "/", MaxAge: -1, Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode})
 	held, err := s.read(r)
 	if err != nil {
@@ -219,8 +243,8 @@ func (s *Sessions) AuthenticateTo(answer http.Header, r *http.Request) (*wicketw
 	if revoked || now.Sub(held.Seen) > s.idle || now.Sub(held.Began) > s.absolute || held.Seen.After(now.Add(time.Minute)) {
 		return nil, s.reject(ErrSessionExpired, "The session has ended; sign in again.", nil)
 	}
-	if err := s.origins.Check(r); err != nil {
-		return nil, s.refuse(ErrCrossOrigin, "A page of another origin may not change anything here.", "", err)
+	if err := s.checkOrigin(r); err != nil {
+		return nil, err
 	}
 	caller, err := s.account(r, &wicketway.Identity{Subject: held.Subject, Issuer: s.guard.name, Scopes: held.Scopes,
 		Proof: Session{held.ID, held.Began, held.Began.Add(s.absolute)}})

@@ -12,7 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"github.com/wicketway/wicketway"
-	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -42,7 +42,7 @@ func Requests() wicketway.Middleware {
 					return
 				}
 				if len(codings) > 1 || codings[0] != "gzip" && codings[0] != "x-gzip" && codings[0] != "zstd" {
-					sent := clip.Text(strings.Join(codings, ", "), 200)
+					sent := bind.NameOf(strings.Join(codings, ", "))
 					wicketway.Fail(w, r, problem.UnsupportedMedia.
 						Newf("The body is encoded as %s; accepted is one of gzip and zstd.", sent).
 						WithHeader("Accept-Encoding", "gzip, zstd"))

@@ -26,7 +26,7 @@ func AtOnce(serve, wait int, longest time.Duration) wicketway.Middleware {
 			return nil
 		},
 		Wrap: func(next http.Handler) http.Handler {
-			places := make(chan struct{}, serve)
+			places := make(chan struct{}, max(serve, 0))
 			var waiting atomic.Int64
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if err := take(r, places, &waiting, int64(wait), longest); err != nil {

@@ -2,11 +2,16 @@
 package limit
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"path/filepath"
+	"runtime"
+	"slices"
 	"strconv"
 	"time"
 
@@ -44,57 +49,65 @@ type Store interface {
 	Take(ctx context.Context, key string, rate Rate) (Decision, error)
 }
 
-// A Key says whose requests are counted together; false where a request is not counted at all.
-type Key func(r *http.Request) (key string, counts bool)
+// A Key says whose requests are counted together.
+type Key struct {
+	// Of gives the key of a request; false where it is not counted at all.
+	Of func(r *http.Request) (key string, counts bool)
+	// OfCaller says that the key names the caller, so that it is a mistake where a guard comes after the
+	// middleware.
+	OfCaller bool
+}
 
-// ByCaller counts the requests of each caller that a guard has found, and by [ByAddress] where
-// nobody is known. Since a guard is asked after the chain of its own list, the middleware stands in
-// a chain further in.
+// ByCaller counts the requests of each caller that a guard has found, by issuer and subject, and by
+// [ByAddress] where nobody is known: on public routes. Since a guard is asked after the chain of its own
+// list, the middleware stands in a chain further in.
 func ByCaller() Key {
 	address := ByAddress()
-	return func(r *http.Request) (string, bool) {
+	return Key{OfCaller: true, Of: func(r *http.Request) (string, bool) {
 		if caller := wicketway.Caller(r.Context()).Key(); caller != "" {
 			return "caller " + caller, true
 		}
-		return address(r)
-	}
+		return address.Of(r)
+	}}
 }
 
 // ByAddress counts the requests from each address, an IPv6 network of 64 bits as one, since a
 // single caller has all of it. Behind proxies it needs chain/proxy. Requests without an address,
 // such as those from a socket of this machine, are counted together.
 func ByAddress() Key {
-	return func(r *http.Request) (string, bool) {
-		a := wicketway.ClientOf(r).Addr
-		if a.Is6() && !a.Is4In6() {
-			if p, err := a.WithZone("").Prefix(64); err == nil {
-				return "address " + p.String(), true
-			}
+	return Key{Of: func(r *http.Request) (string, bool) {
+		if n := wicketway.ClientOf(r).Network(); n.IsValid() {
+			return "address " + n.String(), true
 		}
-		if !a.IsValid() {
-			return "address none", true
-		}
-		return "address " + a.Unmap().String(), true
-	}
+		return "address none", true
+	}}
 }
 
 // Except does not count requests from some networks.
 func Except(key Key, networks ...netip.Prefix) Key {
-	return func(r *http.Request) (string, bool) {
+	of := key.Of
+	if of == nil {
+		return key
+	}
+	key.Of = func(r *http.Request) (string, bool) {
 		a := wicketway.ClientOf(r).Addr.Unmap()
 		for _, n := range networks {
 			if n.Contains(a) {
 				return "", false
 			}
 		}
-		return key(r)
+		return of(r)
 	}
+	return key
 }
 
 // Settings say how requests are limited.
 type Settings struct {
 	// Store counts; nil: in memory, for this process alone.
 	Store Store
+	// Timeout is for how long a Store is waited for; 1 second where it is 0. One that takes longer has
+	// failed.
+	Timeout time.Duration
 	// FailClosed refuses requests with 503 where the store fails. Without it they pass, and the log
 	// says so.
 	FailClosed bool
@@ -105,25 +118,22 @@ type Settings struct {
 // Requests refuses requests that come more often than a rate allows, with 429 and Retry-After. Every
 // answer says how many may still come, in the fields RateLimit and RateLimit-Policy
 // (draft-ietf-httpapi-ratelimit-headers-10). Each middleware counts for itself: one that stands
-// around two groups counts both together.
+// around two groups counts both together. Over one Store it is told from others by its rate and by
+// the line of the program that calls Requests; those that one line makes, as in a loop, need rates
+// with names of their own.
 func Requests(rate Rate, by Key, settings Settings) wicketway.Middleware {
-	if rate.Name == "" {
-		rate.Name = "default"
-	}
-	l := &limiter{Settings: settings, rate: rate, by: by}
-	l.policy = fmt.Sprintf("%q;q=%d;w=%d", rate.Name, rate.Requests, int(rate.Per.Seconds()))
+	rate.Name = cmp.Or(rate.Name, "default")
+	l := &limiter{Settings: settings, rate: rate, by: by, key: rate.Name + " " + caller() + " ", asking: make(chan struct{}, mostAsking)}
+	l.Timeout = cmp.Or(l.Timeout, time.Second)
+	l.policy = []string{fmt.Sprintf("%q;q=%d;w=%d", rate.Name, rate.Requests, int(rate.Per.Seconds()))}
+	l.remaining = fmt.Sprintf("%q;r=", rate.Name)
 	return wicketway.Middleware{
-		Name:    "limit " + rate.Name,
-		Does:    fmt.Sprintf("refuses more than %d requests in %v", rate.Requests, rate.Per),
-		Raises:  []*problem.Kind{ErrTooManyRequests, problem.Overloaded},
-		Sets:    []string{"RateLimit", "RateLimit-Policy"},
-		Repeats: true,
-		CheckRoute: func(wicketway.Facts) error {
-			if rate.Requests <= 0 || rate.Per < time.Second || by == nil {
-				return fmt.Errorf("%d requests in %v: a rate has one request at least in one second at least, and a key", rate.Requests, rate.Per)
-			}
-			return nil
-		},
+		Name:       "limit " + rate.Name,
+		Does:       fmt.Sprintf("refuses more than %d requests in %v", rate.Requests, rate.Per),
+		Raises:     []*problem.Kind{ErrTooManyRequests, problem.Overloaded},
+		Sets:       []string{"RateLimit", "RateLimit-Policy"},
+		Repeats:    true,
+		CheckRoute: l.check,
 		Wrap: func(next http.Handler) http.Handler {
 			own := *l
 			if own.Store == nil {
@@ -134,21 +144,57 @@ func Requests(rate Rate, by Key, settings Settings) wicketway.Middleware {
 	}
 }
 
+// caller is the line that calls Requests.
+func caller() string {
+	_, file, line, _ := runtime.Caller(2)
+	return filepath.Base(file) + ":" + strconv.Itoa(line)
+}
+
 type limiter struct {
 	Settings
-	rate   Rate
-	by     Key
-	policy string
+	rate      Rate
+	by        Key
+	key       string // what stands before that of each request
+	policy    []string
+	remaining string        // the start of RateLimit
+	asking    chan struct{} // bounds how many ask the store at a time
 }
+
+const mostAsking = 10_000
+
+// mostRequests is up to how many a rate may have in its time: one in each microsecond.
+func (r Rate) mostRequests() int64 { return int64(r.Per / time.Microsecond) }
+
+func (l *limiter) check(f wicketway.Facts) error {
+	own := -1
+	for i, m := range f.Chain {
+		if m.Name == "limit "+l.rate.Name {
+			own = i
+		}
+	}
+	switch r := l.rate; {
+	case r.Requests <= 0 || r.Per < time.Second || int64(r.Requests) > r.mostRequests() || r.Per > longestRate:
+		return fmt.Errorf("%d requests in %v: a rate has one request at least in one second at least and a year at most, and one in a microsecond at the most", r.Requests, r.Per)
+	case l.by.Of == nil:
+		return errors.New("nothing says whose requests are counted together: ByAddress, ByCaller or a Key of your own")
+	case l.Timeout < 0:
+		return fmt.Errorf("the store is waited for %v, which is less than nothing", l.Timeout)
+	case l.by.OfCaller && f.Guard != nil && own >= 0 && own < f.Guard.After:
+		return fmt.Errorf("it counts by caller, but the guard %s comes after it, so that nobody is known: put it into a chain further in", f.Guard.Name)
+	}
+	return nil
+}
+
+const longestRate = 366 * 24 * time.Hour
 
 func (l *limiter) wrap(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		key, counts := l.by(r)
+		key, counts := l.by.Of(r)
 		if !counts {
 			next.ServeHTTP(w, r)
 			return
 		}
-		d, err := l.Store.Take(r.Context(), l.rate.Name+" "+key, l.rate)
+		d, err := l.take(r.Context(), l.key+key)
 		if err != nil {
 			if l.failed(w, r, err) {
 				return
@@ -157,8 +203,12 @@ func (l *limiter) wrap(next http.Handler) http.Handler {
 			return
 		}
 		h := w.Header()
-		h.Add("RateLimit-Policy", l.policy)
-		h.Add("RateLimit", fmt.Sprintf("%q;r=%d;t=%d", l.rate.Name, d.Remaining, seconds(d.Reset)))
+		if h["Ratelimit-Policy"] == nil {
+			h["Ratelimit-Policy"] = l.policy
+		} else {
+			h["Ratelimit-Policy"] = append(slices.Clip(h["Ratelimit-Policy"]), l.policy...)
+		}
+		h["Ratelimit"] = append(slices.Clip(h["Ratelimit"]), l.remaining+strconv.Itoa(d.Remaining)+";t="+strconv.Itoa(seconds(d.Reset)))
 		if !d.Allowed {
 			wicketway.Fail(w, r, ErrTooManyRequests.Newf("No more than %d requests in %v; the next may come in %s.", l.rate.Requests, l.rate.Per,
 				plural(seconds(d.Retry), "second")).RetryAfter(d.Retry))
@@ -166,6 +216,35 @@ func (l *limiter) wrap(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// take asks the store, for as long as it may take. The one in memory never waits.
+func (l *limiter) take(ctx context.Context, key string) (Decision, error) {
+	if m, ok := l.Store.(*Memory); ok {
+		return m.Take(ctx, key, l.rate)
+	}
+	type taken struct {
+		decision Decision
+		err      error
+	}
+	select {
+	case l.asking <- struct{}{}:
+	default:
+		return Decision{}, fmt.Errorf("%d requests are waiting for the store", cap(l.asking))
+	}
+	ctx, cancel := context.WithTimeout(ctx, l.Timeout)
+	done := make(chan taken, 1)
+	go func() {
+		defer func() { cancel(); <-l.asking }()
+		d, err := l.Store.Take(ctx, key, l.rate)
+		done <- taken{d, err}
+	}()
+	select {
+	case t := <-done:
+		return t.decision, t.err
+	case <-ctx.Done(): // a store that does not heed its context is left to itself
+		return Decision{}, fmt.Errorf("the store has not answered within %v: %w", l.Timeout, ctx.Err())
+	}
 }
 
 // failed says what becomes of a request whose store has failed, and reports whether it was

@@ -97,11 +97,54 @@ func TestRequests(t *testing.T) {
 	if !strings.Contains(log.String(), "the store is wet") {
 		t.Errorf("the log: %s", log.String())
 	}
-	for _, bad := range []wicketway.Middleware{limit.Requests(limit.Rate{}, limit.ByAddress(), limit.Settings{}), limit.Requests(minute, nil, limit.Settings{}), limit.AtOnce(0, 0, 0), limit.AtOnce(1, 1, 0)} {
-		if _, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Chain(bad), wicketway.Handle("GET /", ok)); err == nil {
-			t.Errorf("%s: no mistake", bad.Does)
+	hourly := limit.Rate{Requests: 1, Per: time.Hour}
+	for what, bad := range map[string]wicketway.Middleware{
+		"a rate has one request at least":    limit.Requests(limit.Rate{}, limit.ByAddress(), limit.Settings{}),
+		"and one in a microsecond at the":    limit.Requests(limit.Rate{Requests: 2e9, Per: time.Second}, limit.ByAddress(), limit.Settings{}),
+		"nothing says whose":                 limit.Requests(minute, limit.Except(limit.Key{}), limit.Settings{}),
+		"less than nothing":                  limit.Requests(minute, limit.ByAddress(), limit.Settings{Timeout: -1}),
+		"the guard plate comes after it":     limit.Requests(minute, limit.ByCaller(), limit.Settings{}),
+		"0 at a time":                        limit.AtOnce(0, 0, 0),
+		"-1 at a time":                       limit.AtOnce(-1, 0, 0),
+		"1 at a time, 1 waiting for 0s: one": limit.AtOnce(1, 1, 0),
+	} {
+		if _, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Guard(plate{}), wicketway.Chain(bad), wicketway.Handle("GET /", ok)); err == nil || !strings.Contains(err.Error(), what) {
+			t.Errorf("wanted %q, got %v", what, err)
+		}
+		bad.Wrap(ok) // alone it does not panic
+	}
+	one := limit.NewMemory(0)
+	if _, err := one.Take(t.Context(), "x", limit.Rate{Requests: 2e9, Per: time.Second}); err != nil {
+		t.Error(err)
+	}
+	first := limit.Requests(hourly, limit.ByAddress(), limit.Settings{Store: one})
+	second := limit.Requests(hourly, limit.ByAddress(), limit.Settings{Store: one})
+	for i, c := range []struct {
+		by   wicketway.Middleware
+		want int
+	}{{first, 200}, {second, 200}, {first, 429}, {second, 429}} {
+		w := httptest.NewRecorder()
+		if c.by.Wrap(ok).ServeHTTP(w, httptest.NewRequest("GET", "/", nil)); w.Code != c.want {
+			t.Errorf("two over one store, %d: %d, want %d", i, w.Code, c.want)
 		}
 	}
+	synctest.Test(t, func(t *testing.T) {
+		stuck := make(hangs)
+		h, start := limit.Requests(hourly, limit.ByAddress(), limit.Settings{Store: stuck, FailClosed: true, Timeout: 2 * time.Second}).Wrap(ok), time.Now()
+		w := httptest.NewRecorder()
+		if h.ServeHTTP(w, httptest.NewRequest("GET", "/", nil)); w.Code != 503 || time.Since(start) != 2*time.Second {
+			t.Errorf("a store that hangs: %d after %v", w.Code, time.Since(start))
+		}
+		close(stuck)
+	})
+}
+
+// A store that hangs heeds no context.
+type hangs chan struct{}
+
+func (h hangs) Take(context.Context, string, limit.Rate) (limit.Decision, error) {
+	<-h
+	return limit.Decision{}, nil
 }
 
 // A flood of new keys does not free those who are held back, nor take more room.

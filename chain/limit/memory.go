@@ -37,7 +37,7 @@ func NewMemory(keys int) *Memory {
 func (m *Memory) Take(_ context.Context, key string, rate Rate) (Decision, error) {
 	s := &m.shards[maphash.String(m.seed, key)%shardCount]
 	now := m.now()
-	each := rate.Per / time.Duration(rate.Requests)
+	each := max(rate.Per/time.Duration(max(rate.Requests, 1)), 1)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.full == nil {
@@ -59,7 +59,7 @@ func (m *Memory) Take(_ context.Context, key string, rate Rate) (Decision, error
 }
 
 // looked is how many entries are looked at to make room for one.
-const looked = 32
+const looked = 8
 
 // makeRoom drops entries that mean nothing any more, and where it finds none the one that is
 // nearest to it, among some.

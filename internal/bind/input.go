@@ -527,9 +527,17 @@ func checkCoding(h http.Header) error {
 	if coding == "" || strings.EqualFold(coding, "identity") {
 		return nil
 	}
-	coding = clip.Text(coding, longestReason)
-	return problem.UnsupportedMedia.Newf("The body is encoded as %s, which is not read here.", coding).
+	return problem.UnsupportedMedia.Newf("The body is encoded as %s, which is not read here.", NameOf(coding)).
 		WithHeader("Accept-Encoding", "identity") // RFC 9110, 15.5.16
+}
+
+// NameOf is what a problem repeats of a field that should hold a name, such as gzip: no more than a name,
+// since something secret may have got into the field.
+func NameOf(value string) string {
+	if len(value) > 24 || !IsToken(value) {
+		return "something else"
+	}
+	return value
 }
 
 func parseMedia(sent string, accepts []string) (media string, params map[string]string, err error) {
@@ -537,8 +545,7 @@ func parseMedia(sent string, accepts []string) (media string, params map[string]
 		return "", nil, unsupported("The body has no Content-Type.", accepts)
 	}
 	if media, params, err = mime.ParseMediaType(sent); err != nil {
-		return "", nil, unsupported("The Content-Type "+strconv.Quote(clip.Text(sent,
-			longestReason))+" is not well-formed.", accepts).Because(err)
+		return "", nil, unsupported("The Content-Type is not well-formed.", accepts).Because(err)
 	}
 	return media, params, nil
 }
