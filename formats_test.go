@@ -2,8 +2,11 @@ package wicketway_test
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"html/template"
 	"net/http"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -149,4 +152,47 @@ func acceptPages() wicketway.Middleware {
 			next.ServeHTTP(w, r)
 		})
 	})
+}
+
+// A plain page costs no more than the value's size, whatever its members are called and however deep
+// they are.
+func TestPagesAreBounded(t *testing.T) {
+	var value any
+	api := build(t, wicketway.Formats(html.Pages(nil)), wicketway.Route("GET /x", func(context.Context, wicketway.None) (any, error) { return value, nil }))
+	nested := func(n int, around func(any) any) (v any) {
+		for v = "deep"; n > 0; n-- {
+			v = around(v)
+		}
+		return v
+	}
+	var named, few []map[string]int
+	for i := range 3000 {
+		named = append(named, map[string]int{fmt.Sprint("m", i): i})
+		few = append(few, map[string]int{fmt.Sprint("m", i%16): i})
+	}
+	for name, c := range map[string]struct {
+		value any
+		holds []string
+	}{
+		"members of the caller's naming": {named, []string{"<li><table>\n<tr><th>m2999</th><td>2999"}},
+		"sixteen members":                {few, []string{"<th>m15</th></tr>", "<td>2999</td>"}},
+		"lists in lists":                 {nested(2000, func(v any) any { return []any{v, v == nil} }), []string{"[[[", "…"}},
+		"objects in lists":               {nested(2000, func(v any) any { return []any{map[string]any{"a": v}} }), []string{"{&#34;a&#34;:[", "…"}},
+		"a list of lists of objects":     {[]any{[]any{map[string]any{"a": nil}}, []any{1, true}}, []string{"<li><table class=\"list\">", "<td>–</td>", "<li>true</li>"}},
+	} {
+		text, _ := json.Marshal(c.value)
+		value = c.value
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		w := ask(api, "GET /x", "Accept: text/html", "")
+		runtime.ReadMemStats(&after)
+		if cost := after.TotalAlloc - before.TotalAlloc; w.Body.Len() > 40*len(text)+5000 || cost > uint64(300*len(text)+100_000) {
+			t.Errorf("%s: %d bytes become a page of %d, and cost %d", name, len(text), w.Body.Len(), cost)
+		}
+		for _, want := range c.holds {
+			if !strings.Contains(w.Body.String(), want) {
+				t.Errorf("%s: no %q in %.3000s", name, want, w.Body)
+			}
+		}
+	}
 }

@@ -61,7 +61,7 @@ func allocated(work func()) int64 {
 func TestNoRequestCostsMoreThanItsSize(t *testing.T) {
 	var log bytes.Buffer
 	logger := slog.New(slog.NewJSONHandler(&log, nil))
-	api := build(t, wicketway.Chain(requestid.Assign(), accesslog.To(logger), compress.Requests()), wicketway.Log(logger),
+	api := build(t, wicketway.Chain(requestid.Assign(), accesslog.To(logger), compress.Requests(compress.Unpacking{})), wicketway.Log(logger),
 		wicketway.Route("POST /sluices", func(_ context.Context, in sluice) (wicketway.None, error) { return wicketway.None{}, nil }),
 		wicketway.Route("GET /levels", func(_ context.Context, in wideQuery) (wicketway.None, error) { return wicketway.None{}, nil }),
 		wicketway.Route("GET /pages", func(_ context.Context, in listGauges) (wicketway.Page[gauge], error) {
@@ -169,7 +169,7 @@ func TestTheConnectionTellsTheTruth(t *testing.T) {
 	t.Parallel()
 	effects := make(chan string, 100)
 	ended := make(chan string, 100)
-	api := build(t, wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Chain(compress.Requests()),
+	api := build(t, wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Chain(compress.Requests(compress.Unpacking{})),
 		wicketway.Route("POST /effect", func(context.Context, wicketway.None) (string, error) { effects <- "ran"; return "ran", nil }),
 		wicketway.Route("POST /gauge", func(_ context.Context, in gauge) (gauge, error) { return in, nil }, wicketway.Limits{Body: 1000}),
 		wicketway.Route("GET /after", func(context.Context, wicketway.None) (string, error) {

@@ -124,7 +124,7 @@ var lines = []struct {
 	{"a route that nobody watches beside one that is, against alone", unwatched},
 	{"a change through a cache of 80,000 answers, against one of 10", changeThroughCache},
 	{"20 KiB compressed, against the bare encoder", compressed},
-	{"memory of an open stream by zstd, in MiB, of a thousand", openStreams},
+	{"memory of a thousand open streams, compressed, in MiB", openStreams},
 	{"a whole request in process, against one written by hand", requestInProcess},
 	{"allocations of a whole request, against one written by hand", requestAllocations},
 	{"CPU time of a whole request over an in-memory connection", requestOverWire},

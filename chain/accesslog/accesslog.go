@@ -55,7 +55,7 @@ type added struct{ attrs []slog.Attr }
 //   - method, path, route (the template), version, status, duration, remote (see chain/proxy)
 //   - sent and received, in bytes of bodies as they were on the connection; written and unpacked
 //     where those before and after coding were others
-//   - request, trace, caller, and caller_request where a caller sent an id that was not taken over
+//   - request, trace, caller and issuer, and caller_request where a caller sent an id that was not taken over
 //   - of a failure: code (of the problem), error with its cause, private with what the problem keeps
 //     from callers, for a 5xx served (the function with file and line), and the stack of a panic
 //   - what [Add] has added
@@ -190,7 +190,10 @@ func (e *entry) end(gaveUp bool) {
 	if t, ok := wicketway.TraceOf(ctx); ok {
 		add("trace", hex.EncodeToString(t.ID[:]))
 	}
-	add("caller", clip.Text(wicketway.Caller(ctx).Subject, 256))
+	if caller := wicketway.Caller(ctx); caller.Subject != "" {
+		add("caller", clip.Text(caller.Subject, 256))
+		add("issuer", clip.Text(caller.Issuer, 256))
+	}
 	if sent, ok := wicketway.Kept[requestid.CallerRequest](ctx); ok {
 		add("caller_request", string(sent))
 	}

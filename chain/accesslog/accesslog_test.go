@@ -106,7 +106,7 @@ func TestAccessLog(t *testing.T) {
 	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, traffic(),
 		wicketway.Log(slog.New(slog.DiscardHandler)),
 		wicketway.Chain(requestid.Assign(networks...), proxy.Trust(proxy.XForwardedFor, networks...), tracecontext.Keep(),
-			accesslog.To(slog.New(handler), accesslog.Slow(25*time.Millisecond), accesslog.AtStart()), compress.Bodies(), compress.Requests()))
+			accesslog.To(slog.New(handler), accesslog.Slow(25*time.Millisecond), accesslog.AtStart()), compress.Bodies(), compress.Requests(compress.Unpacking{})))
 	if err != nil {
 		t.Fatal(err)
 	}

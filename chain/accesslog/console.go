@@ -325,7 +325,7 @@ func (p *page) frame(text string, first bool) string {
 
 // shown are the attributes that a request's line has already, or that are of no use on a terminal.
 var shown = map[string]bool{"method": true, "path": true, "route": true, "status": true, "duration": true, "version": true, "sent": true,
-	"written": true, "received": true, "unpacked": true, "request": true, "trace": true, "caller": true, "remote": true, "code": true,
+	"written": true, "received": true, "unpacked": true, "request": true, "trace": true, "caller": true, "issuer": true, "remote": true, "code": true,
 	"served": true, "error": true, "stack": true, "slow": true, "slowest": true, "sampled": true, inputAttr: true, faultsAttr: true,
 	causesAttr: true, framesAttr: true}
 

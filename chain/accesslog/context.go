@@ -55,7 +55,10 @@ func contextAttrs(ctx context.Context, record slog.Record) (attrs []slog.Attr) {
 	if t, ok := wicketway.TraceOf(ctx); ok {
 		add("trace", hex.EncodeToString(t.ID[:]))
 	}
-	add("caller", wicketway.Caller(ctx).Subject)
+	if caller := wicketway.Caller(ctx); caller.Subject != "" {
+		add("caller", caller.Subject)
+		add("issuer", caller.Issuer)
+	}
 	return attrs
 }
 

@@ -58,8 +58,10 @@ func Off() wicketway.Setting { return wicketway.Attach(off{}) }
 // it is taken for the one that the handler knows. In If-Range it stays, so that no part of the
 // plain body is ever put together with parts of the compressed one.
 //
-// What is flushed behind it is sent. A stream takes up to 1 MiB of memory while it is open; zstd
-// has windows of 256 KiB, where browsers take 8 MiB (RFC 8878, 3.1.1.1.2).
+// What is flushed behind it is sent. Bodies are coded in pieces of up to 64 KiB or, of streams, of what
+// is flushed, so that no encoder waits for a reader: a thousand open streams take a few megabytes. Only br
+// needs an encoder for each body; where 32 have one, and for events and lines, another coding that the
+// caller accepts takes its place, or none.
 func Bodies(how ...Option) wicketway.Middleware {
 	s := settings{least: leastSize, codings: []string{"zstd", "br", "gzip"}}
 	for _, o := range how {
@@ -86,7 +88,7 @@ func Bodies(how ...Option) wicketway.Middleware {
 					next.ServeHTTP(w, r)
 					return
 				}
-				p := &packer{settings: &s, coding: coding, known: known}
+				p := &packer{settings: &s, accepted: r.Header["Accept-Encoding"], coding: coding, known: known}
 				w, end := answer.Code(w, r, s.least, p)
 				defer p.release()
 				next.ServeHTTP(w, r)
@@ -101,7 +103,7 @@ func varies(_ int, h http.Header) { answer.AddVary(h, "Accept-Encoding") }
 
 func (s *settings) check() error {
 	for _, c := range s.codings {
-		if pools[c] == nil {
+		if !slices.Contains(answerCodings, c) {
 			return fmt.Errorf("%q is no coding: zstd, br or gzip", c)
 		}
 	}
@@ -123,16 +125,23 @@ func checkFlush(f wicketway.Facts) error {
 // A packer codes one body.
 type packer struct {
 	*settings
-	coding string
-	known  []string // the tags of coded bodies that the caller has, as the handler knows them
-	stream encoder
+	accepted []string // Accept-Encoding
+	coding   string
+	known    []string // the tags of coded bodies that the caller has, as the handler knows them
+	seated   bool     // it has one of the seats for br
+	body     body
+
+	pieces pieces // what the body is, but by br
+	gzip   gzipPieces
+	zstd   zstdPieces
 }
 
 func (p *packer) Begin(status int, h http.Header, large bool) bool {
 	if tag := h.Get("Etag"); status == http.StatusNotModified && slices.Contains(p.known, tag) {
 		h.Set("Etag", coded(tag, p.coding)) // that of the 200 which the caller has (RFC 9110, 15.4.5)
 	}
-	if !large || !p.fits(status, h) {
+	media := mediaOf(h)
+	if !large || !p.fits(status, media, h) || !p.settle(media) {
 		return false
 	}
 	h.Del("Content-Length")
@@ -144,29 +153,65 @@ func (p *packer) Begin(status int, h http.Header, large bool) bool {
 	return true
 }
 
-func (p *packer) Encoder(to io.Writer) answer.Encoder {
-	p.stream = pools[p.coding].Get().(encoder)
-	p.stream.Reset(to)
-	return p.stream
+// settle chooses another coding where the first does not do for the body: br needs a seat, and what is
+// flushed often is smallest by gzip, whose pieces refer to those before. False where none does.
+func (p *packer) settle(media string) bool {
+	others := []string{"zstd", "gzip"}
+	often := media == "text/event-stream" || media == "application/x-ndjson" // it is flushed
+	switch {
+	case often:
+		others = []string{"gzip", "zstd"}
+	case p.coding != "br":
+		return true
+	case takeSeat():
+		p.seated = true
+		return true
+	}
+	others = slices.DeleteFunc(others, func(c string) bool { return !slices.Contains(p.codings, c) })
+	if other := negotiate.Encoding(p.accepted, others...); other != "" {
+		p.coding = other
+		return true
+	}
+	p.seated = often && takeSeat()
+	return p.seated
 }
 
-// release gives the encoder back. What a handler that panicked has left in it goes nowhere.
+func (p *packer) Encoder(to io.Writer) answer.Encoder {
+	p.pieces.to, p.body = to, &p.pieces
+	switch p.coding {
+	case "gzip":
+		p.pieces.coder = &p.gzip
+	case "zstd":
+		p.pieces.coder = &p.zstd
+	default:
+		p.body = newBrotli(to)
+	}
+	return p.body
+}
+
+// release gives back what was taken. What a handler that panicked has left goes nowhere.
 func (p *packer) release() {
-	if p.stream != nil {
-		p.stream.Reset(io.Discard)
-		pools[p.coding].Put(p.stream)
+	if p.body != nil {
+		p.body.release()
+	}
+	if p.seated {
+		<-brotliSeats
 	}
 }
 
+// mediaOf is the media type of an answer, in lower case and without parameters.
+func mediaOf(h http.Header) string {
+	media, _, _ := strings.Cut(h.Get("Content-Type"), ";")
+	return strings.ToLower(strings.TrimSpace(media))
+}
+
 // fits reports whether an answer may and should be compressed.
-func (s *settings) fits(status int, h http.Header) bool {
+func (s *settings) fits(status int, media string, h http.Header) bool {
 	if status < 200 || status == http.StatusNoContent || status == http.StatusNotModified ||
 		status == http.StatusPartialContent ||
 		h.Get("Content-Encoding") != "" || h.Get("Content-Range") != "" || unchangeable(h["Cache-Control"]) {
 		return false
 	}
-	media, _, _ := strings.Cut(h.Get("Content-Type"), ";")
-	media = strings.ToLower(strings.TrimSpace(media))
 	kind, name, _ := strings.Cut(media, "/")
 	switch {
 	case kind == "text", strings.HasSuffix(name, "json"), strings.HasSuffix(name, "xml"), slices.Contains(s.types, media),

@@ -6,10 +6,12 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/andybalholm/brotli"
@@ -187,8 +189,93 @@ func TestStreamsAreSentWhenTheyAreFlushed(t *testing.T) {
 	}
 }
 
+// Bodies that are written and flushed at random come out as they went in, and where all seats of br are
+// taken another coding does, or none.
+func TestBodiesInPieces(t *testing.T) {
+	proceed := make(chan struct{})
+	var drawn atomic.Uint64
+	texts := strings.Repeat(`{"lock":"bell","metres":2.417,"read":"2027-05-04T09:30:00Z"}`, 5000)
+	h := compress.Bodies(compress.From(1)).Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		random := rand.New(rand.NewPCG(19, drawn.Add(1)))
+		w.Header().Set("Content-Type", r.URL.Path[1:])
+		io.WriteString(w, "x")
+		if w.(http.Flusher).Flush(); r.URL.RawQuery == "wait" {
+			<-proceed
+		}
+		for rest := texts; rest != ""; {
+			n := min([]int{0, 1, 100, 5000, 40_000, 70_000}[random.IntN(6)], len(rest))
+			io.WriteString(w, rest[:n])
+			if rest = rest[n:]; random.IntN(3) == 0 {
+				w.(http.Flusher).Flush()
+			}
+		}
+	}))
+	ask := func(target, accept string) (coding string) {
+		r := httptest.NewRequest("GET", target, nil)
+		r.Header.Set("Accept-Encoding", accept)
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, r)
+		coding = w.Header().Get("Content-Encoding")
+		packed := w.Body.Len()
+		if body, err := unpacked(coding, w.Body); err != nil || string(body) != "x"+texts || coding != "" && packed > len(texts)/4 {
+			t.Errorf("%s by %s: %d bytes of %d, %v", target, accept, len(body), packed, err)
+		}
+		return coding
+	}
+	for range 10 {
+		for _, c := range []struct{ media, accept, want string }{
+			{"/text/plain", "gzip", "gzip"}, {"/text/plain", "zstd", "zstd"}, {"/text/plain", "br", "br"}, {"/text/plain", "br, gzip", "br"},
+			{"/text/event-stream", "br, gzip", "gzip"}, {"/text/event-stream", "zstd, gzip", "gzip"}, {"/application/x-ndjson", "zstd, gzip;q=0.5", "zstd"},
+			{"/text/event-stream", "br", "br"},
+		} {
+			if got := ask(c.media, c.accept); got != c.want {
+				t.Errorf("%s by %s: %s, want %s", c.media, c.accept, got, c.want)
+			}
+		}
+	}
+	done, started := make(chan struct{}), make(chan struct{}, 32)
+	for range 32 {
+		go func() {
+			r := httptest.NewRequest("GET", "/text/plain?wait", nil)
+			r.Header.Set("Accept-Encoding", "br")
+			h.ServeHTTP(&flushes{httptest.NewRecorder(), started}, r)
+			done <- struct{}{}
+		}()
+		<-started
+	}
+	for accept, want := range map[string]string{"br": "", "br, gzip": "gzip", "br, zstd, gzip": "zstd"} {
+		if got := ask("/text/plain", accept); got != want {
+			t.Errorf("%s, with no seat for br: %s, want %s", accept, got, want)
+		}
+	}
+	close(proceed)
+	for range 32 {
+		<-done
+	}
+	if got := ask("/text/plain", "br"); got != "br" {
+		t.Errorf("br, once there are seats again: %s", got)
+	}
+}
+
+// flushes tells when an answer is first flushed.
+type flushes struct {
+	*httptest.ResponseRecorder
+	started chan struct{}
+}
+
+func (f *flushes) Flush() {
+	if !f.Flushed {
+		f.ResponseRecorder.Flush()
+		f.started <- struct{}{}
+	}
+}
+
 func TestRequestsAreUnpacked(t *testing.T) {
-	api := build(t, wicketway.Chain(compress.Requests()), wicketway.Route("POST /size", func(_ context.Context, in struct {
+	plain := func(w http.ResponseWriter, r *http.Request) {
+		n, err := io.Copy(io.Discard, r.Body)
+		fmt.Fprint(w, n, " ", err)
+	}
+	api := build(t, wicketway.Chain(compress.Requests(compress.Unpacking{Most: 4000})), wicketway.Handle("POST /plain", http.HandlerFunc(plain)), wicketway.Route("POST /size", func(_ context.Context, in struct {
 		Body io.Reader `from:"body"`
 	}) (int64, error) {
 		return io.Copy(io.Discard, in.Body)
@@ -197,11 +284,16 @@ func TestRequestsAreUnpacked(t *testing.T) {
 	w := gzip.NewWriter(&zipped)
 	io.WriteString(w, strings.Repeat("a", 5000))
 	w.Close()
+	z, _ := zstd.NewWriter(nil)
+	bomb, whole := string(z.EncodeAll(make([]byte, 1<<20), nil)), string(z.EncodeAll(make([]byte, 4000), nil))
 	for _, c := range []struct {
 		coding, body string
 		status       int
 		want         string
 	}{
+		{"plain gzip", zipped.String(), 200, "4000 http: request body too large"},
+		{"plain zstd", bomb, 200, "4000 http: request body too large"},
+		{"plain zstd", whole, 200, "4000 <nil>"},
 		{"gzip", zipped.String(), 200, "5000"},
 		{"x-gzip", zipped.String(), 200, "5000"},
 		{"", "abc", 200, "3"},
@@ -209,8 +301,9 @@ func TestRequestsAreUnpacked(t *testing.T) {
 		{"zstd", "abc", 400, "not well-formed zstd"},
 		{"br", "abc", 415, "accepted is one of gzip and zstd"},
 	} {
-		r := httptest.NewRequest("POST", "/size", strings.NewReader(c.body))
-		r.Header.Set("Content-Encoding", c.coding)
+		coding, isPlain := strings.CutPrefix(c.coding, "plain ")
+		r := httptest.NewRequest("POST", map[bool]string{true: "/plain", false: "/size"}[isPlain], strings.NewReader(c.body))
+		r.Header.Set("Content-Encoding", coding)
 		rec := httptest.NewRecorder()
 		api.ServeHTTP(rec, r)
 		if rec.Code != c.status || !strings.Contains(rec.Body.String(), c.want) {
@@ -220,7 +313,7 @@ func TestRequestsAreUnpacked(t *testing.T) {
 }
 
 func ExampleBodies() {
-	api, err := wicketway.Build(wicketway.Info{Title: "Canal", Version: "1.0.0"}, wicketway.Chain(compress.Bodies(), compress.Requests()),
+	api, err := wicketway.Build(wicketway.Info{Title: "Canal", Version: "1.0.0"}, wicketway.Chain(compress.Bodies(), compress.Requests(compress.Unpacking{})),
 		wicketway.Route("POST /remarks", func(_ context.Context, in string) (string, error) { return in, nil }))
 	if err != nil {
 		fmt.Println(err)

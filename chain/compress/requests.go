@@ -2,8 +2,10 @@ package compress
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -23,14 +25,32 @@ const largestWindow = 8 << 20
 // leastRoom is what is set aside for a body before it is unpacked: two blocks of zstd.
 const leastRoom = 256 << 10
 
+// Unpacking says how bodies are unpacked.
+type Unpacking struct {
+	// Most is how many bytes may come out of a body for a handler that reads it itself; 16 MiB where it
+	// is 0. For typed routes wicketway.Limits says so.
+	Most int64
+}
+
+// mostUnpacked is what comes out of a body for a handler where nothing is said.
+const mostUnpacked = 16 << 20
+
 // Requests unpacks the bodies of requests that are sent with Content-Encoding gzip
 // or zstd. The limit of a route's body (wicketway.Limits) holds for what comes in and
-// for what comes out, so a small body cannot become a large one. Any other coding, and
+// for what comes out, so a small body cannot become a large one; a handler that reads the body itself
+// gets an *http.MaxBytesError beyond u.Most bytes. Any other coding, and
 // more than one, is refused with 415 and the field Accept-Encoding (RFC 9110, 15.5.16).
 //
 // Nothing is read before the route reads its body: a guard comes first.
-func Requests() wicketway.Middleware {
+func Requests(u Unpacking) wicketway.Middleware {
+	most := cmp.Or(u.Most, mostUnpacked)
 	return wicketway.Middleware{
+		CheckRoute: func(wicketway.Facts) error {
+			if most < 0 {
+				return fmt.Errorf("%d bytes may come out of a body: a limit is not negative", most)
+			}
+			return nil
+		},
 		Name:   "unpack",
 		Does:   "unpacks bodies that are sent compressed",
 		Raises: []*problem.Kind{problem.UnsupportedMedia},
@@ -53,7 +73,7 @@ func Requests() wicketway.Middleware {
 				plain.Header.Del("Content-Encoding")
 				plain.Header.Del("Content-Length")
 				plain.ContentLength = -1
-				body := &unpacker{ctx: r.Context(), packed: r.Body, coding: codings[0], limit: wicketway.BodyLimit(r.Context())}
+				body := &unpacker{ctx: r.Context(), packed: r.Body, coding: codings[0], limit: wicketway.BodyLimit(r.Context()), most: most}
 				defer body.release()
 				plain.Body = body
 				next.ServeHTTP(w, &plain)
@@ -80,7 +100,8 @@ type unpacker struct {
 	count  int64
 	packed io.ReadCloser
 	coding string
-	limit  int64 // of what comes out; 0: none
+	limit  int64 // of what comes out for a typed route; 0: it is none
+	most   int64 // of what comes out for others
 	plain  io.Reader
 	free   func()
 }
@@ -92,7 +113,13 @@ func (u *unpacker) Read(p []byte) (int, error) {
 			return 0, u.broken(err)
 		}
 	}
+	if u.limit == 0 {
+		p = p[:min(int64(len(p)), u.most+1-u.count)]
+	}
 	n, err := u.plain.Read(p)
+	if u.limit == 0 && u.count+int64(n) > u.most {
+		n, err = int(u.most-u.count), &http.MaxBytesError{Limit: u.most}
+	}
 	if u.count += int64(n); n > 0 {
 		wicketway.SetUnpacked(u.ctx, u.count)
 	}

@@ -64,6 +64,7 @@ type retiringRoute struct {
 
 type use struct {
 	Caller string    `json:"caller"` // as the guard knows it; else the remote address
+	Issuer string    `json:"issuer,omitzero"`
 	Calls  int       `json:"calls"`
 	Last   time.Time `json:"last"`
 }
@@ -75,6 +76,7 @@ type record struct {
 	Method  string    `json:"method"`
 	Route   string    `json:"route"`
 	Caller  string    `json:"caller"`
+	Issuer  string    `json:"issuer"`
 	Remote  string    `json:"remote"`
 }
 
@@ -119,8 +121,8 @@ func lastUses(d wicketway.Description, log io.Reader) (retiring, error) {
 		}
 	}
 	type key struct {
-		route  int
-		caller string
+		route          int
+		caller, issuer string
 	}
 	uses := map[key]*use{}
 	lines := bufio.NewReaderSize(log, longestRecord)
@@ -142,13 +144,13 @@ func lastUses(d wicketway.Description, log io.Reader) (retiring, error) {
 			if !is {
 				break
 			}
-			k := key{i, cmp.Or(r.Caller, r.Remote, "unknown")}
+			k := key{i, cmp.Or(r.Caller, r.Remote, "unknown"), r.Issuer}
 			if uses[k] == nil {
 				if len(uses) >= mostCallers {
 					found.Left++
 					break
 				}
-				uses[k] = &use{Caller: k.caller}
+				uses[k] = &use{Caller: k.caller, Issuer: k.issuer}
 			}
 			uses[k].Calls++
 			if r.Time.After(uses[k].Last) {
@@ -166,7 +168,9 @@ func lastUses(d wicketway.Description, log io.Reader) (retiring, error) {
 		found.Routes[k.route].Uses = append(found.Routes[k.route].Uses, *u)
 	}
 	for _, r := range found.Routes {
-		slices.SortFunc(r.Uses, func(x, y use) int { return cmp.Or(cmp.Compare(y.Calls, x.Calls), cmp.Compare(x.Caller, y.Caller)) })
+		slices.SortFunc(r.Uses, func(x, y use) int {
+			return cmp.Or(cmp.Compare(y.Calls, x.Calls), cmp.Compare(x.Caller, y.Caller), cmp.Compare(x.Issuer, y.Issuer))
+		})
 	}
 	return found, nil
 }
@@ -190,7 +194,7 @@ func (f retiring) print(out io.Writer) {
 		}
 		used++
 		for _, u := range r.Uses {
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%d\t%s\n", dash(r.Version), r.Method, r.Path, sunset, printable(u.Caller), u.Calls, u.Last.UTC().Format(time.RFC3339))
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%d\t%s\n", dash(r.Version), r.Method, r.Path, sunset, u.who(), u.Calls, u.Last.UTC().Format(time.RFC3339))
 		}
 	}
 	t.Flush()
@@ -202,6 +206,14 @@ func (f retiring) print(out io.Writer) {
 	if f.Left > 0 {
 		fmt.Fprintf(out, "%d calls of further callers are not listed\n", f.Left)
 	}
+}
+
+// who is a caller as the table has it.
+func (u use) who() string {
+	if u.Issuer == "" {
+		return printable(u.Caller)
+	}
+	return printable(u.Caller) + " of " + printable(u.Issuer)
 }
 
 // printable keeps what a log has from steering the terminal.

@@ -37,7 +37,8 @@ type Writer struct {
 	coder   Coder
 	encoder Encoder
 	divert  func(status int, h http.Header) bool
-	before  []func(status int, h http.Header) // called before the header goes out
+	first   func(status int, h http.Header)   // called before the header goes out
+	before  []func(status int, h http.Header) // further ones
 	watched func(p []byte)                    // is shown what is passed on
 	flushes func()                            // is called before what there is is sent
 
@@ -221,7 +222,10 @@ func (w *Writer) completeHeader(status int) {
 	for i := len(w.before) - 1; i >= 0; i-- {
 		w.before[i](status, w.Header())
 	}
-	w.before = nil
+	if w.first != nil {
+		w.first(status, w.Header())
+	}
+	w.first, w.before = nil, nil
 }
 
 func (w *Writer) Write(p []byte) (int, error) {
@@ -344,7 +348,13 @@ func (w *Writer) End() {
 const mostDiverted = 512
 
 // Before has f called when the header of the final answer is about to go out.
-func (w *Writer) Before(f func(status int, h http.Header)) { w.before = append(w.before, f) }
+func (w *Writer) Before(f func(status int, h http.Header)) {
+	if w.first == nil {
+		w.first = f // mostly there is one
+		return
+	}
+	w.before = append(w.before, f)
+}
 
 // Watch shows the body as it is passed on, and when it is sent in pieces.
 func (w *Writer) Watch(passed func(p []byte), flushes func()) { w.watched, w.flushes = passed, flushes }
@@ -366,6 +376,10 @@ func (w *Writer) Diverted() (status int, start []byte) {
 // AddVary adds fields to Vary (RFC 9110, 12.5.5) that are not in it: names, or lists of them.
 func AddVary(h http.Header, lists ...string) {
 	for _, list := range lists {
+		if h["Vary"] == nil && strings.IndexByte(list, ',') < 0 {
+			h["Vary"] = []string{list}
+			continue
+		}
 		for field := range strings.SplitSeq(list, ",") {
 			if field = strings.TrimSpace(field); field != "" && !hasToken(h["Vary"], field) {
 				h["Vary"] = append(slices.Clip(h["Vary"]), field)

@@ -200,7 +200,7 @@ func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocati
 		wicketway.Translate(store.Translations...),
 		wicketway.Chain(requestid.Assign(), tracecontext.Keep(), accesslog.To(log, accesslog.Slow(time.Second)),
 			secure.Headers(secure.Settings{}), cors.Allow(cors.From(consoles...), cors.Settings{}), compress.Bodies(),
-			compress.Requests(), cache.Headers(cache.Control{})),
+			compress.Requests(compress.Unpacking{}), cache.Headers(cache.Control{})),
 		health.Routes(ready),
 		wicketway.At("/api", append(more,
 			wicketway.Guard(guard),
