@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"time"
@@ -24,6 +25,7 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	limits := &s.target.terms().limits
+	s.out.Rate = cmp.Or(limits.Rate, bind.LeastRate)
 	if limits.Time > 0 {
 		defer s.bound(limits.Time)()
 	}

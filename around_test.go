@@ -134,6 +134,14 @@ func TestAroundTheMatch(t *testing.T) {
 	}
 }
 
+// manyRanges are n ranges of one byte, far apart.
+func manyRanges(n int) (list string) {
+	for i := range n {
+		list += fmt.Sprintf(",%d-%d", 3*i+3, 3*i+3)
+	}
+	return list
+}
+
 //go:embed examples/first
 var nested embed.FS
 
@@ -188,6 +196,11 @@ func TestFilesOfTheSystem(t *testing.T) {
 		{"GET /root/ten.txt", "Range: bytes=x-2", 200, "", "0123456789"},
 		{"GET /root/ten.txt", "Range: bytes=", 200, "", "0123456789"},
 		{"HEAD /root/ten.txt", "Range: bytes=2-3", 200, "Content-Length: 10", ""},
+		{"GET /root/ten.txt", "Range: bytes=0-3,2-5,9-9", 206, "", "2345"}, // an overlap or two may be a client's clumsiness
+		{"GET /root/ten.txt", "Range: bytes=0-8,1-8,2-8", 416, "Content-Range: bytes */10", "none twice"},
+		{"GET /root/ten.txt", "Range: bytes=0-0" + strings.Repeat(",2-2", 3), 416, "Content-Range: bytes */10", "none twice"},
+		{"GET /root/ten.txt", "Range: bytes=-1,-2,-3", 416, "Content-Range: bytes */10", "none twice"},
+		{"GET /root/ten.txt", "Range: bytes=0-0" + manyRanges(17), 416, "Content-Range: bytes */10", "At most 16 ranges"},
 		{"HEAD /sub/main.go", "Accept-Encoding: gzip", 200, "Content-Length: ", ""}, // the compressed length is not known
 		{"HEAD /sub/main.go", "Accept-Encoding: gzip", 200, "Content-Encoding: gzip", ""},
 		{"GET /sub/main.go", "Accept-Encoding: gzip\nIf-None-Match: " + strings.TrimSuffix(tag, `"`) + "-gzip\"", 304, "Etag: " + strings.TrimSuffix(tag, `"`) + "-gzip\"", ""},

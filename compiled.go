@@ -55,7 +55,8 @@ type raised struct {
 type steps struct {
 	list      []step
 	observers []Observer
-	from      []int // by number of the middleware; the last is for what comes behind all of it
+	sets      []string // the header fields that the chain says it sets
+	from      []int    // by number of the middleware; the last is for what comes behind all of it
 }
 
 // A step is a Step with what it needs.
@@ -70,6 +71,7 @@ type step struct {
 func (t *terms) makeSteps(guarded bool) *steps {
 	s := &steps{observers: t.observers[:len(t.observers):len(t.observers)]}
 	for _, l := range t.active() {
+		s.sets = append(s.sets, l.Sets...)
 		if l.Observes != nil {
 			s.observers = append(s.observers, l.Observes)
 		}

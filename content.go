@@ -25,7 +25,8 @@ type Content struct {
 	// Modified is when it changed last.
 	Modified time.Time
 	// Tag is an entity tag, or a text that one is made of. Under [Conditional] a body that can
-	// seek has one made of its bytes otherwise.
+	// seek has one otherwise: of its size and Modified or, where that is not known, of its bytes, if it has
+	// no more than 1 MiB of them.
 	Tag string
 	// Body is closed when the answer has been sent, or will not be, if it is an io.Closer. An
 	// fs.File says its size and when it changed last itself.

@@ -1,7 +1,6 @@
 package wicketway
 
 import (
-	"bytes"
 	"cmp"
 	"errors"
 	"io"
@@ -140,30 +139,26 @@ func hidden(name string) bool {
 
 func (f *fileServer) content(w http.ResponseWriter, r *http.Request, name string, file fs.File,
 	about fs.FileInfo) error {
-	seeker, ok := file.(io.ReadSeeker)
-	if !ok {
-		all, err := io.ReadAll(file)
-		if err != nil {
-			return err
-		}
-		seeker = bytes.NewReader(all)
-	}
-	c := answer.Content{Sniffed: true, Modified: about.ModTime(), Body: seeker}
+	c := answer.Content{Sniffed: true, Size: about.Size(), Modified: about.ModTime(), Body: file}
 	c.Type = mime.TypeByExtension(path.Ext(name))
-	if c.Modified.IsZero() {
+	if seeker, ok := file.(io.ReadSeeker); ok && c.Modified.IsZero() {
 		var err error
-		if c.Tag, err = f.tag(name, file, seeker); err != nil {
+		if c.Tag, err = f.tag(name, file, seeker, about.Size()); err != nil {
 			return err
 		}
 	}
 	return answer.SendContent(w, r, c)
 }
 
-// tag is made of the content, where there is no time of its last change.
-func (f *fileServer) tag(name string, file fs.File, content io.ReadSeeker) (string, error) {
+// tag is made of the content, where there is no time of its last change: once, of what is embedded, and
+// else where it is not large.
+func (f *fileServer) tag(name string, file fs.File, content io.ReadSeeker, size int64) (string, error) {
 	embedded := strings.HasPrefix(reflect.TypeOf(file).String(), "*embed.") // however deep a file system it is in
 	if tag, ok := f.tags.Load(name); ok && embedded {
 		return tag.(string), nil
+	}
+	if !embedded && size > answer.MostHashed {
+		return "", nil
 	}
 	tag, err := answer.HashTag(content)
 	if err == nil && embedded {

@@ -1,6 +1,7 @@
 package wicketway_test
 
 import (
+	"archive/zip"
 	"bufio"
 	"bytes"
 	"compress/gzip"
@@ -11,11 +12,13 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"reflect"
 	"runtime"
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -401,5 +404,162 @@ func TestServeDrains(t *testing.T) {
 	}
 	if err := <-ended; err != nil {
 		t.Errorf("Serve ends with %v", err)
+	}
+}
+
+// A counted file counts what is read of it.
+type counted struct {
+	io.ReadSeeker
+	read *int
+}
+
+func (c counted) Read(p []byte) (int, error) {
+	n, err := c.ReadSeeker.Read(p)
+	*c.read += n
+	return n, err
+}
+
+// zeros read as many zeros as they have, at most.
+type zeros struct{ at, size int64 }
+
+func (z *zeros) Read(p []byte) (int, error) {
+	n := min(int64(len(p)), z.size-z.at)
+	z.at += n
+	if clear(p[:n]); n == 0 {
+		return 0, io.EOF
+	}
+	return int(n), nil
+}
+
+func (z *zeros) Seek(offset int64, whence int) (int64, error) {
+	z.at = offset + []int64{0, z.at, z.size}[whence]
+	return z.at, nil
+}
+
+// Of a large content no more is read than is sent, and of one that cannot seek nothing is kept.
+func TestContentIsReadOnce(t *testing.T) {
+	const size = 16 << 20
+	read := 0
+	var packed bytes.Buffer
+	archive := zip.NewWriter(&packed)
+	member, _ := archive.Create("large.bin")
+	io.Copy(member, &zeros{size: size})
+	archive.Close()
+	files, err := zip.NewReader(bytes.NewReader(packed.Bytes()), int64(packed.Len()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	content := func(modified time.Time) func(context.Context, wicketway.None) (wicketway.Content, error) {
+		return func(context.Context, wicketway.None) (wicketway.Content, error) {
+			return wicketway.Content{Modified: modified, Body: counted{&zeros{size: size}, &read}}, nil
+		}
+	}
+	api := build(t, wicketway.Files("/zip", files), wicketway.Group(wicketway.Conditional(),
+		wicketway.Route("GET /dated", content(time.Date(2027, 5, 4, 9, 30, 0, 0, time.UTC))), wicketway.Route("GET /undated", content(time.Time{}))))
+	tag := ask(api, "HEAD /dated", "", "").Header().Get("Etag")
+	for _, c := range []struct {
+		line, header string
+		status, body int
+		tagged       bool
+	}{
+		{"GET /dated", "Range: bytes=7-7", 206, 1, true}, {"GET /dated", "If-None-Match: " + tag, 304, 0, true}, {"HEAD /dated", "", 200, 0, true},
+		{"GET /undated", "Range: bytes=7-7", 206, 1, false}, {"HEAD /zip/large.bin", "", 200, 0, false},
+	} {
+		read = 0
+		var w *httptest.ResponseRecorder
+		cost := allocated(func() { w = ask(api, c.line, c.header, "") })
+		if w.Code != c.status || w.Body.Len() != c.body || read > 100_000 || cost > 500_000 || (w.Header().Get("Etag") != "") != c.tagged {
+			t.Errorf("%s with %s: %d, %d bytes, %d read, %d allocated, tag %q", c.line, c.header, w.Code, w.Body.Len(), read, cost, w.Header().Get("Etag"))
+		}
+	}
+	if w := ask(api, "HEAD /zip/large.bin", "", ""); w.Header().Get("Content-Length") != fmt.Sprint(size) || w.Header().Get("Content-Type") != "application/octet-stream" {
+		t.Errorf("a member of an archive: %v", w.Header())
+	}
+	server := httptest.NewServer(api)
+	defer server.Close()
+	resp, err := http.Get(server.URL + "/zip/large.bin")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if n, err := io.Copy(io.Discard, resp.Body); n != size || err != nil {
+		t.Errorf("a member of an archive: %d bytes, %v", n, err)
+	}
+}
+
+// A taker is the far end of a connection that takes so many bytes a second, by the time of a bubble.
+type taker struct {
+	*httptest.ResponseRecorder
+	rate  int
+	until time.Time
+	kept  int // bytes that the server keeps
+}
+
+func (s *taker) SetWriteDeadline(t time.Time) error { s.until = t; return nil }
+
+func (s *taker) Write(p []byte) (int, error) {
+	if s.kept+len(p) <= 4096 {
+		s.kept += len(p)
+		return len(p), nil
+	}
+	took := 1000 * time.Hour
+	if s.rate > 0 {
+		took = time.Duration(s.kept+len(p)) * time.Second / time.Duration(s.rate)
+	}
+	s.kept = 0
+	if !s.until.IsZero() && time.Until(s.until) < took {
+		time.Sleep(time.Until(s.until))
+		return 0, os.ErrDeadlineExceeded
+	}
+	time.Sleep(took)
+	return len(p), nil
+}
+
+func (s *taker) FlushError() error {
+	s.kept += 4096 // so that it must go out
+	_, err := s.Write([]byte("the end of a piece"))
+	return err
+}
+
+// Callers who do not read, or hardly, do not hold a seat; those who read slowly get their answer.
+func TestWhoDoesNotReadHoldsNoSeat(t *testing.T) {
+	large := strings.Repeat("a", 1<<20)
+	api := build(t, wicketway.Limits{AtOnce: 1},
+		wicketway.Handle("GET /plain", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, large) })),
+		wicketway.Route("GET /value", func(context.Context, wicketway.None) (string, error) { return large, nil }),
+		wicketway.Route("GET /content", func(context.Context, wicketway.None) (wicketway.Content, error) { return wicketway.Text(large), nil }),
+		wicketway.Handle("GET /events", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			for range 5 {
+				fmt.Fprint(w, "event")
+				if http.NewResponseController(w).Flush() != nil {
+					return
+				}
+				time.Sleep(time.Hour) // meanwhile the caller need not take anything
+			}
+		})))
+	for _, c := range []struct {
+		path  string
+		rate  int // bytes a second
+		whole bool
+	}{
+		{"/plain", 0, false}, {"/value", 0, false}, {"/content", 0, false}, {"/events", 0, false}, {"/plain", 100, false}, {"/content", 500, false},
+		{"/plain", 2000, true}, {"/value", 2000, true}, {"/content", 2000, true}, {"/events", 2000, true},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			start, slow := time.Now(), &taker{ResponseRecorder: httptest.NewRecorder(), rate: c.rate}
+			ended := make(chan time.Duration, 1)
+			go func() {
+				defer func() { recover(); ended <- time.Since(start) }() // a connection is given up by a panic
+				r := httptest.NewRequest("GET", c.path, nil)
+				api.ServeHTTP(slow, r)
+			}()
+			took := <-ended
+			if c.whole && took < 500*time.Second || !c.whole && took > 5*time.Minute {
+				t.Errorf("%s at %d bytes a second ends after %v", c.path, c.rate, took)
+			}
+			if w := ask(api, "OPTIONS "+c.path, "", ""); w.Code != 204 {
+				t.Errorf("%s at %d bytes a second still holds the seat: %d", c.path, c.rate, w.Code)
+			}
+		})
 	}
 }

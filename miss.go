@@ -159,14 +159,13 @@ func AtPath(r *http.Request) (methods, fields []string) {
 	return slices.DeleteFunc(slices.Compact(methods), func(m string) bool { return m == anyMethod }), fields
 }
 
-// ChainSets are the header fields of answers that the chain of a request says it sets.
-func ChainSets(ctx context.Context) (names []string) {
+// ChainSets are the header fields of answers that the chain of a request says it sets. They must not
+// be changed: requests that pass the same chain get the same slice.
+func ChainSets(ctx context.Context) []string {
 	if s := stateOf(ctx); s != nil {
-		for _, l := range s.target.terms().active() {
-			names = append(names, l.Sets...)
-		}
+		return s.target.steps.sets
 	}
-	return names
+	return nil
 }
 
 // version is the version that the path asks for below the group's prefix, if it

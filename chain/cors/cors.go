@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/wicketway/wicketway"
@@ -106,6 +107,7 @@ func Allow(origins Origins, settings Settings) wicketway.Middleware {
 type sharing struct {
 	Settings
 	origins Origins
+	exposed sync.Map // the field that says so, by the first of the fields that a chain sets
 }
 
 func (c *sharing) check(f wicketway.Facts) error {
@@ -175,13 +177,27 @@ var safelisted = []string{"Cache-Control", "Content-Language", "Content-Length",
 var always = []string{"Etag", "Link", "Location", "Retry-After", "Www-Authenticate", "Deprecation", "Sunset"}
 
 func (c *sharing) expose(h http.Header, r *http.Request) {
+	sets := wicketway.ChainSets(r.Context())
+	var chain *string // requests that pass one chain get one slice
+	if len(sets) > 0 {
+		chain = &sets[0]
+	}
+	field, known := c.exposed.Load(chain)
+	if !known {
+		field, _ = c.exposed.LoadOrStore(chain, c.exposing(sets))
+	}
+	h["Access-Control-Expose-Headers"] = field.([]string)
+}
+
+// exposing is the field for a chain.
+func (c *sharing) exposing(sets []string) []string {
 	fields := slices.Concat(always, c.Expose)
-	for _, name := range wicketway.ChainSets(r.Context()) {
+	for _, name := range sets {
 		if !strings.HasPrefix(name, "Access-Control-") && name != "Vary" && !slices.Contains(safelisted, name) && !slices.Contains(fields, name) {
 			fields = append(fields, name)
 		}
 	}
-	h.Set("Access-Control-Expose-Headers", strings.Join(fields, ", "))
+	return []string{strings.Join(fields, ", ")}
 }
 
 // usual are request fields that every route may get.

@@ -29,8 +29,8 @@ type Content struct {
 	Modified time.Time
 	Tag      string // an entity tag, or what one is made of
 	Body     io.Reader
-	// Hashed content has a tag that is made of its bytes where it has none and can be read
-	// twice.
+	// Hashed content has a tag where it has none: of its size and time where both are known, else of its
+	// bytes, if it can be read twice and has at most [MostHashed].
 	Hashed bool
 	// Sniffed content has the type that its bytes look like, where its name tells none.
 	Sniffed bool
@@ -57,11 +57,26 @@ func SendContent(w http.ResponseWriter, r *http.Request, c Content) error {
 	}
 	seeker, ok := c.Body.(io.ReadSeeker)
 	if !ok {
-		return c.copy(w, r)
+		return c.copy(w, r) // without parts: a server may ignore Range (RFC 9110, 14.2)
+	}
+	field, ok := rangeOf(r)
+	if !ok {
+		return Unwritten{c.tooManyRanges(seeker)}
 	}
 	return ranges(w, func(w http.ResponseWriter) {
-		http.ServeContent(w, withoutConditions(ranged(r)), "", c.Modified, seeker)
+		http.ServeContent(w, inParts(r, field), "", c.Modified, seeker)
 	})
+}
+
+// tooManyRanges is the refusal of a request for more parts than are sent (RFC 9110, 15.5.17).
+func (c *Content) tooManyRanges(body io.Seeker) error {
+	size, err := body.Seek(0, io.SeekEnd)
+	if err != nil {
+		return err
+	}
+	return problem.OfStatus(http.StatusRequestedRangeNotSatisfiable).
+		Newf("At most %d ranges are sent at a time, and none twice.", mostRanges).
+		WithHeader("Content-Range", "bytes */"+strconv.FormatInt(size, 10))
 }
 
 // complete finds out what is not said, from the file that the body may be.
@@ -80,8 +95,14 @@ func (c *Content) complete() {
 		c.Body = strings.NewReader("")
 	}
 	c.Type = cmp.Or(c.Type, mime.TypeByExtension(path.Ext(name)))
-	if seeker, ok := c.Body.(io.ReadSeeker); ok && c.Type == "" && c.Sniffed {
-		c.Type = sniff(seeker)
+	if c.Type == "" && c.Sniffed {
+		if seeker, ok := c.Body.(io.ReadSeeker); ok {
+			c.Type = sniff(seeker)
+		} else {
+			body := bufio.NewReaderSize(c.Body, peeked)
+			start, _ := body.Peek(512) // what cannot be read is found out when it is sent
+			c.Type, c.Body = http.DetectContentType(start), body
+		}
 	}
 	c.Type = cmp.Or(c.Type, "application/octet-stream")
 }
@@ -120,13 +141,35 @@ func (c *Content) label(h http.Header) error {
 		h["Etag"] = []string{tag}
 	}
 	if seeker, ok := c.Body.(io.ReadSeeker); ok && c.Hashed && h["Etag"] == nil {
-		tag, err := HashTag(seeker)
+		tag, err := c.ownTag(seeker)
 		if err != nil {
 			return err
 		}
-		h["Etag"] = []string{tag}
+		if tag != "" {
+			h["Etag"] = []string{tag}
+		}
 	}
 	return nil
+}
+
+// MostHashed is up to how many bytes content is read for its tag at each request.
+const MostHashed = 1 << 20
+
+// ownTag is the tag that hashed content has by itself; "" where that would cost more than it is worth.
+func (c *Content) ownTag(body io.ReadSeeker) (string, error) {
+	size, err := body.Seek(0, io.SeekEnd)
+	if err == nil {
+		_, err = body.Seek(0, io.SeekStart)
+	}
+	switch {
+	case err != nil:
+		return "", err
+	case c.Modified.Unix() > 0:
+		return fmt.Sprintf("\"%x-%x\"", c.Modified.UnixNano(), size), nil
+	case size > MostHashed:
+		return "", nil
+	}
+	return HashTag(body)
 }
 
 // HashTag makes an entity tag of what can be read, and goes back to its start.
@@ -221,46 +264,80 @@ func Reshape(w http.ResponseWriter, held func(status int, h http.Header) bool, s
 	return p
 }
 
-// withoutConditions gives a request whose conditions have been held already. If-Range is about
-// the range.
-func withoutConditions(r *http.Request) *http.Request {
-	own := *r
-	own.Header = r.Header.Clone()
-	for _, name := range []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since"} {
-		delete(own.Header, name)
+// inParts is a request as net/http needs it to send parts: its conditions have been held already, and
+// If-Range is about the range.
+func inParts(r *http.Request, field string) *http.Request {
+	own := &http.Request{Method: r.Method, Header: noFields}
+	if field != "" {
+		own.Header = http.Header{"Range": {field}}
+		if line := r.Header["If-Range"]; line != nil {
+			own.Header["If-Range"] = line
+		}
 	}
-	return &own
+	return own
 }
 
-// ranged gives the request without a Range that does not count: to a HEAD (RFC 9110,
-// 14.2), of a unit that is not bytes, and of nothing (bytes=-0 is left as one that no
-// file can satisfy, 14.1.2).
-func ranged(r *http.Request) *http.Request {
-	field := r.Header.Get("Range")
-	if field == "" {
-		return r
+var noFields = http.Header{}
+
+// mostRanges is how many parts are sent at a time.
+const mostRanges = 16
+
+// rangeOf gives the field Range without what does not count: "" where it does not count at all, as to
+// a HEAD (RFC 9110, 14.2), of a unit that is not bytes, and malformed. Ranges of nothing (bytes=-0) are
+// left as one that no file can satisfy (14.1.2). False where there are too many, or the same bytes are
+// asked for more than twice: it would cost more than the whole.
+func rangeOf(r *http.Request) (field string, ok bool) {
+	unit, list, _ := strings.Cut(r.Header.Get("Range"), "=")
+	if r.Method != http.MethodGet || !strings.EqualFold(unit, "bytes") {
+		return "", true
 	}
-	unit, ranges, _ := strings.Cut(field, "=")
 	var kept []string
-	for one := range strings.SplitSeq(ranges, ",") {
+	var spans [][2]int64
+	for one := range strings.SplitSeq(list, ",") {
 		first, last, dash := strings.Cut(strings.Trim(one, " \t"), "-")
 		if strings.Trim(first+last, "0123456789") != "" || !dash || first+last == "" {
-			kept = nil
-			unit = "" // not well-formed, so there is no Range
-			break
+			return "", true
+		}
+		if len(kept) == mostRanges {
+			return "", false
 		}
 		if first != "" || strings.Trim(last, "0") != "" {
 			kept = append(kept, first+"-"+last)
+			spans = append(spans, spanOf(first, last))
 		}
 	}
-	own := r.Clone(r.Context())
 	switch {
-	case r.Method != http.MethodGet || !strings.EqualFold(unit, "bytes"):
-		own.Header.Del("Range")
 	case kept == nil:
-		own.Header.Set("Range", fmt.Sprintf("bytes=%d-", int64(math.MaxInt64)))
-	default:
-		own.Header.Set("Range", "bytes="+strings.Join(kept, ","))
+		return fmt.Sprintf("bytes=%d-", int64(math.MaxInt64)), true
+	case overlaps(spans) > 2:
+		return "", false
 	}
-	return own
+	return "bytes=" + strings.Join(kept, ","), true
+}
+
+// spanOf is what a range asks for; a suffix is taken to be at the far end of any file.
+func spanOf(first, last string) [2]int64 {
+	number := func(text string, otherwise int64) int64 {
+		n, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return otherwise // it is empty, or larger than any file
+		}
+		return n
+	}
+	if first == "" {
+		return [2]int64{math.MaxInt64 - number(last, math.MaxInt64), math.MaxInt64}
+	}
+	return [2]int64{number(first, math.MaxInt64), number(last, math.MaxInt64)}
+}
+
+// overlaps counts the pairs of ranges that have bytes in common.
+func overlaps(spans [][2]int64) (pairs int) {
+	for i, a := range spans {
+		for _, b := range spans[:i] {
+			if a[0] <= b[1] && b[0] <= a[1] {
+				pairs++
+			}
+		}
+	}
+	return pairs
 }

@@ -29,8 +29,13 @@ type Writer struct {
 	Owner any
 	// Limit is the time for writing an answer, or a piece of a stream; 0: none.
 	Limit time.Duration
+	// Rate is how many bytes a second the caller must take at least, on average, after the first ten
+	// seconds; 0: as slowly as they like.
+	Rate int64
 
-	status  int32 // as announced; 0: not yet
+	status  int32         // as announced; 0: not yet
+	until   time.Duration // of the deadline that is set for Limit, since the program began
+	pace    pace
 	written int64 // bytes of the body as they were written
 	passed  int64 // bytes of the body as they were passed on
 	held    []byte
@@ -47,6 +52,7 @@ type Writer struct {
 	flushed  bool // before the end, so that the length was not known
 	hijacked bool
 	bounded  bool  // a deadline is set
+	free     bool  // the connection takes no deadlines
 	decided  bool  // whether the body is coded
 	coded    bool  // it is
 	diverted int32 // the status of an answer that is held back
@@ -202,7 +208,9 @@ func (w *Writer) WriteHeader(status int) {
 func (w *Writer) sendHeader() {
 	w.sent = true
 	h := w.Header()
-	w.completeHeader(int(w.status))
+	if w.first != nil {
+		w.completeHeader(int(w.status))
+	}
 	if w.head && w.written > 0 && !w.flushed && !w.coded && h.Get("Content-Length") == "" {
 		h.Set("Content-Length", strconv.FormatInt(w.written, 10)) // RFC 9110, 9.3.2
 	}
@@ -222,9 +230,7 @@ func (w *Writer) completeHeader(status int) {
 	for i := len(w.before) - 1; i >= 0; i-- {
 		w.before[i](status, w.Header())
 	}
-	if w.first != nil {
-		w.first(status, w.Header())
-	}
+	w.first(status, w.Header())
 	w.first, w.before = nil, nil
 }
 
@@ -260,6 +266,9 @@ func (w *Writer) pass(p []byte) (int, error) {
 		w.watched(p)
 	}
 	w.bound()
+	if w.Rate > 0 && w.passed+int64(len(p)) > unpaced {
+		return w.write(p)
+	}
 	n, err := w.ResponseWriter.Write(p)
 	w.passed += int64(n)
 	return n, err
@@ -275,16 +284,16 @@ func (w *Writer) ReadFrom(from io.Reader) (int64, error) {
 		return io.Copy(struct{ io.Writer }{w}, from)
 	}
 	w.bound()
-	n, err := direct.ReadFrom(from)
-	w.written, w.passed = w.written+n, w.passed+n
+	n, err := w.readFrom(direct, from)
+	w.written += n
 	return n, err
 }
 
 // bound sets the deadline of the answer, or of the piece of a stream, that begins.
 func (w *Writer) bound() {
 	if w.Limit > 0 && !w.bounded && !w.hijacked {
-		w.bounded = true
-		http.NewResponseController(w.ResponseWriter).SetWriteDeadline(time.Now().Add(w.Limit))
+		w.bounded, w.until = true, time.Since(programStart)+w.Limit
+		w.setWriteDeadline(programStart.Add(w.until))
 	}
 }
 
@@ -307,8 +316,9 @@ func (w *Writer) FlushError() error {
 		w.sendHeader()
 	}
 	w.bound()
+	w.keepPace(0)
 	err := http.NewResponseController(w.ResponseWriter).Flush()
-	w.bounded = false
+	w.restPace()
 	return err
 }
 
@@ -330,17 +340,16 @@ func (w *Writer) End() {
 	if w.hijacked {
 		return
 	}
-	if w.status == 0 {
+	if w.status == 0 && w.first != nil {
 		w.completeHeader(http.StatusOK) // the server says so where nobody has written
-	} else if !w.sent {
+	} else if w.status != 0 && !w.sent {
 		w.sendHeader()
 	}
-	if w.Limit > 0 && w.sent {
-		control := http.NewResponseController(w.ResponseWriter)
-		if w.bounded {
-			control.Flush()
+	if w.bounded || w.pace.begun != 0 {
+		if w.sent && !w.free {
+			http.NewResponseController(w.ResponseWriter).Flush()
 		}
-		control.SetWriteDeadline(time.Time{})
+		w.restPace()
 	}
 }
 

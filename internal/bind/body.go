@@ -13,10 +13,10 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// How a body must arrive where Limits does not say otherwise.
+// How a body must arrive, and an answer be taken, where Limits does not say otherwise.
 const (
 	bodyGrace = 10 * time.Second // before the least rate counts
-	leastRate = 1 << 10          // bytes a second
+	LeastRate = 1 << 10          // bytes a second
 )
 
 // How much of a body that is too large is still received, and for how long.
@@ -73,7 +73,7 @@ func Take(r *http.Request, connection Connection, limit, rate int64) *Body {
 		connection: connection,
 		ctx:        r.Context(),
 		limit:      limit,
-		least:      cmp.Or(rate, leastRate),
+		least:      cmp.Or(rate, LeastRate),
 		http1:      r.ProtoMajor == 1,
 	}
 	r.Body = b
