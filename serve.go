@@ -14,7 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
+	"syscall"
 	"time"
 )
 
@@ -24,7 +24,7 @@ type Serving struct {
 	// Addresses are listened on: ":8080", "127.0.0.1:8080", "[::1]:0", or "unix:/run/canal.sock".
 	Addresses []string
 	// Listeners are served as well, and closed in the end: those of [InheritedListeners], for
-	// example.
+	// example. Others may wait at them, so that their door stays open in a drain.
 	Listeners []net.Listener
 	// Certificate and Key are files in PEM: with them TCP is served over TLS, by HTTP/1.1 and
 	// HTTP/2. They are read again when they change; files that cannot be used are logged, and the
@@ -47,7 +47,8 @@ type Serving struct {
 	Notice time.Duration
 	// Drain is how long requests that are under way may take after that; 15 seconds where it is 0.
 	Drain time.Duration
-	// Ready is called once all addresses are open, with those that are listened on.
+	// Ready is called once all addresses are open and served, with those that are listened on: it may
+	// call the server.
 	Ready func(addresses []net.Addr)
 }
 
@@ -71,6 +72,12 @@ func (a *API) ServeOn(ctx context.Context, l net.Listener) error {
 // waits for the requests under way, and returns nil. It returns an error if it cannot listen, or if
 // requests had to be cut off, which is logged as well.
 //
+// On Linux no connection that has reached a TCP address of its own is lost: the kernel lets no new ones
+// in, those in its queue are taken, and those that have sent nothing yet have 5 seconds for a request.
+// On other systems, where the kernel takes no filter, and at other listeners the queue is emptied as
+// far as that can be seen, for a second at the most: of connections that come in that very moment some
+// are reset.
+//
 // With WICKETWAY_DESCRIBE=FILE in the environment it writes the API's
 // [Description] into that file as JSON instead, and returns nil.
 func (a *API) ServeWith(ctx context.Context, s Serving) error {
@@ -84,6 +91,7 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 		closeAll()
 		return err
 	}
+	own := len(s.Addresses)
 	for _, address := range s.Addresses {
 		l, err := listen(address)
 		if err != nil {
@@ -100,21 +108,19 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 		closeAll()
 		return err
 	}
-	addresses := make([]net.Addr, len(listeners))
-	for i, l := range listeners {
-		addresses[i] = l.Addr()
-	}
-	if s.Ready != nil {
-		s.Ready(addresses)
-	}
-	return a.serve(ctx, s, listeners, config)
+	return a.serve(ctx, s, listeners, own, config)
 }
 
 // listen opens an address. A socket file that nobody listens on any more is in the way of nobody.
 func listen(address string) (net.Listener, error) {
 	path, unix := strings.CutPrefix(address, "unix:")
 	if !unix {
-		return net.Listen("tcp", address)
+		if _, port, err := net.SplitHostPort(address); err != nil || port == "" {
+			return nil, fmt.Errorf("the address %q has no port: write :8080 or 127.0.0.1:8080, with :0 for one that is free", address)
+		}
+		plain := net.ListenConfig{}
+		plain.SetMultipathTCP(false) // its listeners take no filter, which a drain needs
+		return plain.Listen(context.Background(), "tcp", address)
 	}
 	l, err := net.Listen("unix", path)
 	if err == nil {
@@ -123,9 +129,12 @@ func listen(address string) (net.Listener, error) {
 	if about, statErr := os.Stat(path); statErr != nil || about.Mode()&os.ModeSocket == 0 {
 		return nil, err
 	}
-	if conn, dialErr := net.Dial("unix", path); dialErr == nil {
+	conn, dialErr := net.Dial("unix", path)
+	if dialErr == nil {
 		conn.Close()
-		return nil, err // somebody else serves there
+	}
+	if !errors.Is(dialErr, syscall.ECONNREFUSED) {
+		return nil, err // somebody else serves there, though their queue may be full
 	}
 	if os.Remove(path) != nil {
 		return nil, err
@@ -164,9 +173,11 @@ type run struct {
 	log      *slog.Logger
 	draining chan struct{}
 	active   sync.Map // of connections with a request
+	fresh    sync.Map // of connections that have sent nothing yet
 }
 
-func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, config *tls.Config) error {
+// serve serves on listeners, of which the last are our own.
+func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, own int, config *tls.Config) error {
 	r := &run{api: a, settings: s, log: a.fallbacks[0].terms().logger(), draining: make(chan struct{})}
 	r.server = &http.Server{
 		Handler: a,
@@ -180,7 +191,7 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, co
 		TLSConfig:                    config,
 		Protocols:                    new(http.Protocols),
 		ErrorLog:                     slog.NewLogLogger(r.log.Handler(), slog.LevelDebug),
-		ConnState:                    r.count,
+		ConnState:                    r.follow,
 	}
 	r.server.Protocols.SetHTTP1(true)
 	r.server.Protocols.SetHTTP2(config != nil)
@@ -189,7 +200,7 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, co
 	emptied := make(chan error, len(listeners))
 	draining := make([]*drained, len(listeners))
 	for i, l := range listeners {
-		d := &drained{Listener: l}
+		d := &drained{Listener: l, own: i >= len(listeners)-own}
 		draining[i] = d
 		go func() {
 			if config != nil && l.Addr().Network() != "unix" {
@@ -198,6 +209,13 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, co
 				emptied <- r.server.Serve(d)
 			}
 		}()
+	}
+	if s.Ready != nil {
+		addresses := make([]net.Addr, len(listeners))
+		for i, l := range listeners {
+			addresses[i] = l.Addr()
+		}
+		s.Ready(addresses)
 	}
 	select {
 	case err := <-emptied: // a listener broke
@@ -214,38 +232,43 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, co
 // drain ends a run: nobody who has reached a listener is turned away.
 func (r *run) drain(listeners []*drained, emptied <-chan error) error {
 	close(r.draining)
-	if r.settings.Notice > 0 {
-		time.Sleep(r.settings.Notice)
-	}
-	limited, cancel := context.WithTimeout(context.Background(), cmp.Or(r.settings.Drain, 15*time.Second))
+	most := cmp.Or(r.settings.Drain, 15*time.Second)
+	limited, cancel := context.WithTimeout(context.Background(), r.settings.Notice+most)
 	defer cancel()
+	sleep(limited, r.settings.Notice)
 	for _, l := range listeners {
 		l.drain()
 	}
 	for range listeners {
 		<-emptied
 	}
+	r.waitForFresh(limited)
 	err := r.server.Shutdown(limited)
 	if err != nil {
-		n := r.underWay()
-		r.log.Error("requests were cut off", "connections", n, "after", cmp.Or(r.settings.Drain, 15*time.Second))
+		n := count(&r.active)
+		r.log.Error("requests were cut off", "connections", n, "after", most)
 		r.server.Close()
 		return fmt.Errorf("%d connections were cut off: %w", n, err)
 	}
 	return nil
 }
 
-// count follows connections that have a request.
-func (r *run) count(c net.Conn, state http.ConnState) {
-	if state == http.StateActive {
+// follow notes what becomes of connections.
+func (r *run) follow(c net.Conn, state http.ConnState) {
+	switch state {
+	case http.StateNew:
+		r.fresh.Store(c, true)
+		return
+	case http.StateActive:
 		r.active.Store(c, true)
-	} else {
+	default:
 		r.active.Delete(c)
 	}
+	r.fresh.Delete(c)
 }
 
-func (r *run) underWay() (n int) {
-	r.active.Range(func(any, any) bool { n++; return true })
+func count(of *sync.Map) (n int) {
+	of.Range(func(any, any) bool { n++; return true })
 	return n
 }
 
@@ -277,51 +300,6 @@ func (r *run) announce(listeners []net.Listener, secure bool) {
 	slices.Sort(versions)
 	r.log.Info("listening", "api", a.info.Title, "address", strings.Join(addresses, " "), "tls", secure, "mode", mode,
 		"versions", strings.Join(versions, " "), "routes", routes, "open", open)
-}
-
-// drainPatience is for how long a listener must have nothing for its queue to be empty, and
-// drainMost for how long it is emptied at the most.
-const (
-	drainPatience = 20 * time.Millisecond
-	drainMost     = time.Second
-)
-
-// A drained listener gives up once its queue is empty, rather than at once: what the system has
-// accepted for us would be reset.
-type drained struct {
-	net.Listener
-	until atomic.Pointer[time.Time] // nil: it goes on
-}
-
-func (d *drained) drain() {
-	until := time.Now().Add(drainMost)
-	d.until.Store(&until)
-	if !d.patient() {
-		d.Close()
-	}
-}
-
-// patient gives the next Accept a little time; false where a listener takes no deadlines.
-func (d *drained) patient() bool {
-	l, ok := d.Listener.(interface{ SetDeadline(time.Time) error })
-	return ok && l.SetDeadline(time.Now().Add(drainPatience)) == nil
-}
-
-func (d *drained) Accept() (net.Conn, error) {
-	conn, err := d.Listener.Accept()
-	until := d.until.Load()
-	switch {
-	case until == nil:
-		return conn, err
-	case err != nil || time.Now().After(*until):
-		d.Close()
-		if err == nil {
-			return conn, nil // the last one; the next Accept fails
-		}
-		return nil, http.ErrServerClosed
-	}
-	d.patient()
-	return conn, nil
 }
 
 // tls is the configuration that the listeners use; nil for plain TCP.
