@@ -162,7 +162,7 @@ func (e *entry) end(gaveUp bool) {
 			status = StatusClientLeft
 		}
 	}
-	level := levelOf(status, failure)
+	level := levelOf(status, failure, told)
 	slow := e.slow > 0 && took > e.slow
 	if e.one > 1 && level == slog.LevelInfo && failure == nil && !slow && e.healthy.Add(1)%e.one != 1 {
 		return
@@ -242,10 +242,11 @@ func remote(r *http.Request) string {
 	return ""
 }
 
-// levelOf is the level by status; an answer of a good status that failed broke after its header.
-func levelOf(status int, failure error) slog.Level {
+// levelOf is the level by status; an answer of a good status that failed broke after its header, unless
+// it was a stream that its caller has left.
+func levelOf(status int, failure error, told *problem.Problem) slog.Level {
 	switch {
-	case errors.Is(failure, problem.CallerLeft):
+	case errors.Is(failure, problem.CallerLeft), told != nil && told.Kind() == problem.CallerLeft:
 		return slog.LevelInfo
 	case status >= 500, failure != nil && status < 400:
 		return slog.LevelError

@@ -70,6 +70,9 @@ func traffic() wicketway.Part {
 				conn.Close()
 			}
 		})),
+		wicketway.Route("GET /left/stream", func(ctx context.Context, _ wicketway.None) (wicketway.Stream[int], error) {
+			return func(yield func(int, error) bool) { yield(1, nil); <-ctx.Done(); yield(2, nil) }, nil
+		}),
 		wicketway.Route("GET /left", func(ctx context.Context, _ wicketway.None) (string, error) { <-ctx.Done(); return "", ctx.Err() }),
 		wicketway.Route("GET /me", func(context.Context, wicketway.None) (string, error) { return "", nil }, wicketway.Guard(plate{})),
 	)
@@ -144,6 +147,7 @@ func TestAccessLog(t *testing.T) {
 		{"GET /broken", "", "", `"level":"ERROR" | "status":200 | "error":"unexpected EOF"`},
 		{"GET /abort", "", "", `"level":"ERROR" | "status":0 | "error":"the handler gave up the connection`},
 		{"GET /socket", "", "", `"level":"INFO" | "status":101`},
+		{"GET /left/stream", "Accept: text/event-stream", "", `"level":"INFO" | "status":200 | "code":"caller-left"`},
 		{"GET /left", "", "", `"level":"INFO" | "status":499 | "code":"caller-left"`},
 		{"GET /me", "Plate: OB-1001", "", `"caller":"OB-1001"`},
 	} {
@@ -158,8 +162,8 @@ func TestAccessLog(t *testing.T) {
 			name, value, _ := strings.Cut(strings.TrimSpace(field), ": ")
 			r.Header[name] = []string{value}
 		}
-		if path == "/left" {
-			time.AfterFunc(20*time.Millisecond, leave)
+		if strings.HasPrefix(path, "/left") {
+			time.AfterFunc(100*time.Millisecond, leave)
 		}
 		if resp, err := http.DefaultClient.Do(r); err == nil {
 			io.Copy(io.Discard, resp.Body)
