@@ -106,5 +106,5 @@
 //	compile    compiled.go build.go
 //	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go
 //	           plain.go files.go miss.go fail.go debug.go kept.go catalogue.go
-//	list       describe.go link.go serve.go
+//	list       describe.go link.go serve.go drain.go drain_linux.go drain_other.go
 package wicketway

@@ -74,7 +74,11 @@ func chainNames(of []*chained) string {
 
 // Guard says who decides about the caller. It is asked after the chain of the
 // list in which it stands, so that refused requests are logged too. Under it
-// every route needs a caller, but for what is [Public].
+// every route needs a caller, except those that are [Public].
+//
+// Below the prefix of a group or a mount under a guard, and at the prefix itself, no request is served
+// by a mount, files or {+rest} of a shorter prefix that does not ask for the same guard and scopes: what
+// the routes there do not take is not found.
 func Guard(by Authenticator) Setting {
 	return setting{
 		at:   here(0),

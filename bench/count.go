@@ -107,7 +107,8 @@ func (f *figures) measure(work func(int)) {
 		f.Runs = runsFor(work)
 	}
 	n := min(max(f.Runs/4, 1), 2000)
-	work(max(n/20, 1)) // fill the pools
+	defer debug.SetGCPercent(debug.SetGCPercent(-1)) // it empties the pools
+	work(max(n/20, 1))
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
 	work(n)
@@ -160,7 +161,8 @@ func instructions(p part) (float64, error) {
 		return 0, err
 	}
 	valgrind := exec.Command("valgrind", "--tool=callgrind", "--callgrind-out-file=/dev/null", self)
-	valgrind.Env = append(os.Environ(), partVariable+"="+string(said), "GOMAXPROCS=1", "GODEBUG=asyncpreemptoff=1")
+	valgrind.Env = append(os.Environ(), partVariable+"="+string(said), "GOMAXPROCS=1", "GODEBUG=asyncpreemptoff=1",
+		"GOGC=off") // what it costs to collect depends on what came before
 	var out bytes.Buffer
 	valgrind.Stdout, valgrind.Stderr = &out, &out
 	err = valgrind.Run()
@@ -181,7 +183,6 @@ func (r *runner) compare(ours, theirs func(int)) {
 	if r.at++; r.at-1 != r.At {
 		return
 	}
-	debug.SetGCPercent(-1)
 	if r.Ours {
 		ours(r.Runs)
 	} else {

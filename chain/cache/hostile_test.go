@@ -170,6 +170,48 @@ func TestChangesEndWhatIsKept(t *testing.T) {
 	}
 }
 
+// A kept answer that was asked about is what it was, coded or not, and takes no cookie along that the
+// handler has set meanwhile.
+func TestAskedAboutAnswers(t *testing.T) {
+	now, cookie, asked := time.Date(2027, 5, 4, 9, 30, 0, 0, time.UTC), false, 0
+	h := cache.Responses(cache.Settings{Clock: func() time.Time { return now }}).Wrap(compress.Bodies().Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked++
+		w.Header().Set("Cache-Control", "max-age=60")
+		w.Header().Set("Content-Type", "text/plain")
+		w.Header().Set("Etag", `"a"`)
+		if cookie {
+			w.Header().Set("Set-Cookie", "a=b")
+		}
+		if r.Header.Get("If-None-Match") == `"a"` {
+			w.WriteHeader(http.StatusNotModified)
+			return
+		}
+		io.WriteString(w, strings.Repeat("a", 2000))
+	})))
+	for i, c := range []struct {
+		coding, condition string
+		cookie            bool
+		after             time.Duration
+		status, asked     int
+	}{
+		{"gzip", "", false, 0, 200, 1}, {"", "", false, 0, 200, 2}, {"gzip", "", false, 70 * time.Second, 200, 3}, {"gzip", `"a-gzip"`, false, 0, 304, 3},
+		{"gzip", `"a"`, false, 0, 200, 3}, {"", "", false, 0, 200, 4}, {"gzip", "", true, 70 * time.Second, 200, 5}, {"gzip", "", false, 0, 200, 6}, {"gzip", "", false, 0, 200, 6},
+	} {
+		now, cookie = now.Add(c.after), c.cookie
+		r := httptest.NewRequest("GET", "/x", nil)
+		r.Header.Set("Accept-Encoding", c.coding)
+		if c.condition != "" {
+			r.Header.Set("If-None-Match", c.condition)
+		}
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, r)
+		tag, coding := map[string]string{"gzip": `"a-gzip"`, "": `"a"`}[c.coding], w.Header().Get("Content-Encoding")
+		if w.Code != c.status || asked != c.asked || w.Header().Get("Etag") != tag || c.status == 200 && coding != c.coding || (w.Header().Get("Set-Cookie") != "") != c.cookie {
+			t.Errorf("%d %+v: %d %v, asked %d times", i, c, w.Code, w.Header(), asked)
+		}
+	}
+}
+
 // However the cache stands in a chain, each caller gets what they would get without it.
 func TestEachGetsTheirOwn(t *testing.T) {
 	type asked struct {

@@ -77,7 +77,8 @@ func ByCaller() Key {
 func ByAddress() Key {
 	return Key{Of: func(r *http.Request) (string, bool) {
 		if n := wicketway.ClientOf(r).Network(); n.IsValid() {
-			return "address " + n.String(), true
+			var room [64]byte
+			return string(n.AppendTo(append(room[:0], "address "...))), true
 		}
 		return "address none", true
 	}}
@@ -208,7 +209,7 @@ func (l *limiter) wrap(next http.Handler) http.Handler {
 		} else {
 			h["Ratelimit-Policy"] = append(slices.Clip(h["Ratelimit-Policy"]), l.policy...)
 		}
-		h["Ratelimit"] = append(slices.Clip(h["Ratelimit"]), l.remaining+strconv.Itoa(d.Remaining)+";t="+strconv.Itoa(seconds(d.Reset)))
+		h["Ratelimit"] = append(slices.Clip(h["Ratelimit"]), l.field(d))
 		if !d.Allowed {
 			wicketway.Fail(w, r, ErrTooManyRequests.Newf("No more than %d requests in %v; the next may come in %s.", l.rate.Requests, l.rate.Per,
 				plural(seconds(d.Retry), "second")).RetryAfter(d.Retry))
@@ -216,6 +217,13 @@ func (l *limiter) wrap(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// field is RateLimit for a decision.
+func (l *limiter) field(d Decision) string {
+	var room [96]byte
+	text := strconv.AppendInt(append(room[:0], l.remaining...), int64(d.Remaining), 10)
+	return string(strconv.AppendInt(append(text, ";t="...), int64(seconds(d.Reset)), 10))
 }
 
 // take asks the store, for as long as it may take. The one in memory never waits.

@@ -122,7 +122,7 @@ func (c *Content) label(h http.Header) error {
 	if h["Content-Type"] == nil {
 		h.Set("Content-Type", c.Type)
 	}
-	h.Set("X-Content-Type-Options", "nosniff")
+	h["X-Content-Type-Options"] = nosniff
 	if c.Name != "" || c.Download {
 		how, parameters := "inline", map[string]string{}
 		if c.Download {
@@ -151,6 +151,8 @@ func (c *Content) label(h http.Header) error {
 	}
 	return nil
 }
+
+var nosniff = []string{"nosniff"} // shared by all answers
 
 // MostHashed is up to how many bytes content is read for its tag at each request.
 const MostHashed = 1 << 20
