@@ -73,6 +73,7 @@ func TestResponses(t *testing.T) {
 		{"1.2.2: seconds beyond 2^31", "Cache-Control: max-age=99999999999999999999", "", 1_000_000, "", 1, "200 1000000 1"},
 		{"4.2.1: the first of two", "Cache-Control: max-age=60, max-age=1", "", 30, "", 1, "200 30 1"},
 		{"4.2.1: an age that is no number is none", "Cache-Control: max-age=1.5\nExpires: Tue, 04 May 2027 09:31:00 GMT", "", 0, "", 2, "200  2"},
+		{"5.2: a space is no part of a directive", "Cache-Control: max-age = 60", "", 0, "", 2, "200  2"},
 		{"5.2: a comma in a quoted string", `Cache-Control: ext="a, no-store, \"", max-age=60`, "", 30, "", 1, "200 30 1"},
 		{"5.2.2.7: fields that are private", `Cache-Control: private="A, B", max-age=60`, "", 0, "", 2, "200  2"},
 		{"4.2.3: an age by Date", "Date: Tue, 04 May 2027 09:29:30 GMT\nCache-Control: max-age=60", "", 29, "", 1, "200 59 1"},

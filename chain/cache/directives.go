@@ -20,10 +20,10 @@ func read(lines []string) directives {
 		for line != "" {
 			var one string
 			one, line = next(line)
-			name, value, _ := strings.Cut(one, "=")
-			name = strings.ToLower(strings.TrimSpace(name))
+			name, value, _ := strings.Cut(strings.TrimSpace(one), "=")
+			name = strings.ToLower(name)
 			if _, before := all[name]; name != "" && !before {
-				all[name] = unquoted(strings.TrimSpace(value))
+				all[name] = unquoted(value)
 			}
 		}
 	}

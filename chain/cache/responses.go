@@ -127,7 +127,8 @@ func (c *responses) concerns(r *http.Request) bool {
 // question is what a request asks for.
 func (c *responses) question(r *http.Request) question {
 	client := wicketway.ClientOf(r)
-	key := client.Scheme + "://" + strings.ToLower(client.Host) + r.URL.EscapedPath() + "?" + r.URL.RawQuery + " " + wicketway.VersionOf(r.Context())
+	host := strings.TrimSuffix(strings.ToLower(client.Host), map[string]string{"http": ":80", "https": ":443"}[client.Scheme])
+	key := client.Scheme + "://" + host + r.URL.EscapedPath() + "?" + r.URL.RawQuery + " " + wicketway.VersionOf(r.Context())
 	if c.ByCaller {
 		caller := wicketway.Caller(r.Context())
 		key += fmt.Sprintf(" %q %q", caller.Key(), slices.Sorted(slices.Values(caller.Scopes)))
@@ -331,7 +332,7 @@ func (c *responses) complete(of *response, began, now time.Time) (ok bool) {
 
 // transient are the fields that speak of one connection or one request (RFC 9111, 3.1).
 var transient = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authentication-Info", "Proxy-Authorization",
-	"Proxy-Connection", "Ratelimit", "Ratelimit-Policy", "Te", "Trailer", "Transfer-Encoding", "Upgrade"}
+	"Proxy-Connection", "Ratelimit", "Ratelimit-Policy", "Server-Timing", "Te", "Traceparent", "Trailer", "Transfer-Encoding", "Upgrade", "X-Request-Id"}
 
 // ofContent are the fields that speak of the content that is kept, whatever a 304 says (RFC 9111, 3.2).
 var ofContent = []string{"Content-Encoding", "Content-Length", "Content-Range", "Content-Type"}
