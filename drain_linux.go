@@ -5,17 +5,19 @@ import (
 	"net"
 	"os"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // door is a filter for a listening socket (socket(7), SO_ATTACH_FILTER) that lets no new handshake in: of
 // TCP segments it drops those that have the flag SYN and not ACK (RFC 9293, 3.1). Handshakes that
 // are under way, and connections, go on.
-var door = []syscall.SockFilter{
-	{Code: syscall.BPF_LD | syscall.BPF_B | syscall.BPF_ABS, K: 13}, // the flags
-	{Code: syscall.BPF_ALU | syscall.BPF_AND | syscall.BPF_K, K: 0x12},
-	{Code: syscall.BPF_JMP | syscall.BPF_JEQ | syscall.BPF_K, Jt: 1, K: 0x02},
-	{Code: syscall.BPF_RET | syscall.BPF_K, K: 0xffffffff},
-	{Code: syscall.BPF_RET | syscall.BPF_K, K: 0},
+var door = []unix.SockFilter{
+	{Code: unix.BPF_LD | unix.BPF_B | unix.BPF_ABS, K: 13}, // the flags
+	{Code: unix.BPF_ALU | unix.BPF_AND | unix.BPF_K, K: 0x12},
+	{Code: unix.BPF_JMP | unix.BPF_JEQ | unix.BPF_K, Jt: 1, K: 0x02},
+	{Code: unix.BPF_RET | unix.BPF_K, K: 0xffffffff},
+	{Code: unix.BPF_RET | unix.BPF_K, K: 0},
 }
 
 // shutDoor lets no new connection reach a listener. It cannot be opened again.
@@ -25,7 +27,9 @@ func shutDoor(l *net.TCPListener) error {
 		return err
 	}
 	var refused error
-	err = raw.Control(func(socket uintptr) { refused = syscall.AttachLsf(int(socket), door) })
+	err = raw.Control(func(socket uintptr) {
+		refused = unix.SetsockoptSockFprog(int(socket), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(door)), Filter: &door[0]})
+	})
 	return errors.Join(err, refused)
 }
 

@@ -141,7 +141,9 @@ func (f *fileServer) content(w http.ResponseWriter, r *http.Request, name string
 	about fs.FileInfo) error {
 	c := answer.Content{Sniffed: true, Size: about.Size(), Modified: about.ModTime(), Body: file}
 	c.Type = mime.TypeByExtension(path.Ext(name))
-	if seeker, ok := file.(io.ReadSeeker); ok && c.Modified.IsZero() {
+	if c.Modified.Unix() > 0 {
+		c.Tag = answer.DatedTag(c.Modified, c.Size)
+	} else if seeker, ok := file.(io.ReadSeeker); ok {
 		var err error
 		if c.Tag, err = f.tag(name, file, seeker, about.Size()); err != nil {
 			return err

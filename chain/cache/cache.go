@@ -88,13 +88,13 @@ func (c Control) check() error {
 	case c.NoStore && c != Control{NoStore: true}:
 		return errors.New("what is not stored has no age: NoStore stands alone")
 	case c.NoCache && c.hasAge():
-		return errors.New("NoCache and an age contradict each other: keep one")
+		return errors.New("an age and NoCache contradict each other: keep one")
 	case c.Private && c.SharedMaxAge > 0:
 		return errors.New("private answers are kept by no cache that serves many, so SharedMaxAge means nothing")
 	case !c.hasAge() && (c.Immutable || stale > 0):
-		return errors.New("Immutable and the stale times mean nothing without an age: set MaxAge or SharedMaxAge")
+		return errors.New("without an age Immutable and the stale times mean nothing: set MaxAge or SharedMaxAge")
 	case c.MustRevalidate && stale > 0:
-		return errors.New("MustRevalidate forbids what the stale times allow: keep one")
+		return errors.New("what the stale times allow MustRevalidate forbids: keep one")
 	}
 	return nil
 }

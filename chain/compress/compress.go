@@ -54,9 +54,11 @@ func Off() wicketway.Setting { return wicketway.Attach(off{}) }
 // no length where that would not be known beforehand.
 //
 // The entity tag of a compressed body is one of its own ("abc-gzip" for "abc"), since its bytes
-// are others (RFC 9110, 8.8.3.3). In If-Match, and where the coding is accepted in If-None-Match,
-// it is taken for the one that the handler knows. In If-Range it stays, so that no part of the
-// plain body is ever put together with parts of the compressed one.
+// are others (RFC 9110, 8.8.3.3); a tag that ends like one is sent with "-identity" where the body is as
+// it is. In If-Match, and where the coding is accepted in If-None-Match, it is taken for the one that the
+// handler knows. In If-Range it stays, and a date there is passed over, so that no part of the
+// plain body is ever put together with parts of the compressed one. Digests of the plain bytes
+// (RFC 9530) are left out.
 //
 // What is flushed behind it is sent. Bodies are coded in pieces of up to 64 KiB or, of streams, of what
 // is flushed, so that no encoder waits for a reader: a thousand open streams take a few megabytes. Only br
@@ -81,13 +83,13 @@ func Bodies(how ...Option) wicketway.Middleware {
 					next.ServeHTTP(w, r)
 					return
 				}
-				w = wicketway.BeforeHeader(w, varies)
 				coding := negotiate.Encoding(r.Header["Accept-Encoding"], s.codings...)
-				r, known := plainTags(r, coding)
+				r, known := s.askPlain(r)
 				if coding == "" {
-					next.ServeHTTP(w, r)
+					next.ServeHTTP(wicketway.BeforeHeader(w, uncoded(known)), r)
 					return
 				}
+				w = wicketway.BeforeHeader(w, varies)
 				p := &packer{settings: &s, accepted: r.Header["Accept-Encoding"], coding: coding, known: known}
 				w, end := answer.Code(w, r, s.least, p)
 				defer p.release()
@@ -100,6 +102,22 @@ func Bodies(how ...Option) wicketway.Middleware {
 
 // varies names what the coding is chosen by, where a handler cannot take it away.
 func varies(_ int, h http.Header) { answer.AddVary(h, "Accept-Encoding") }
+
+// uncoded completes the header of an answer to a caller who accepts no coding.
+func uncoded(known []sentTag) func(status int, h http.Header) {
+	if known == nil {
+		return uncodedAnswer
+	}
+	return func(status int, h http.Header) {
+		varies(status, h)
+		retag(status, h, known)
+	}
+}
+
+func uncodedAnswer(status int, h http.Header) {
+	varies(status, h)
+	retag(status, h, nil)
+}
 
 func (s *settings) check() error {
 	for _, c := range s.codings {
@@ -127,8 +145,8 @@ type packer struct {
 	*settings
 	accepted []string // Accept-Encoding
 	coding   string
-	known    []string // the tags of coded bodies that the caller has, as the handler knows them
-	seated   bool     // it has one of the seats for br
+	known    []sentTag
+	seated   bool // it has one of the seats for br
 	body     body
 
 	pieces pieces // what the body is, but by br
@@ -137,20 +155,44 @@ type packer struct {
 }
 
 func (p *packer) Begin(status int, h http.Header, large bool) bool {
-	if tag := h.Get("Etag"); status == http.StatusNotModified && slices.Contains(p.known, tag) {
-		h.Set("Etag", coded(tag, p.coding)) // that of the 200 which the caller has (RFC 9110, 15.4.5)
-	}
 	media := mediaOf(h)
 	if !large || !p.fits(status, media, h) || !p.settle(media) {
+		retag(status, h, p.known)
 		return false
 	}
 	h.Del("Content-Length")
 	h.Set("Content-Encoding", p.coding)
 	h.Del("Accept-Ranges") // parts of what is coded now cannot be had
+	for _, name := range digests {
+		delete(h, name)
+	}
 	if tag := h.Get("Etag"); tag != "" {
 		h.Set("Etag", coded(tag, p.coding))
 	}
 	return true
+}
+
+// digests are fields that speak of the bytes before coding (RFC 9530, 2 and 3).
+var digests = []string{"Content-Digest", "Repr-Digest", "Digest", "Content-Md5"}
+
+// retag gives an answer that is not coded the tag that it is sent with. A 304 has the one that the
+// caller has (RFC 9110, 15.4.5).
+func retag(status int, h http.Header, known []sentTag) {
+	tag := h.Get("Etag")
+	if tag == "" {
+		return
+	}
+	if status == http.StatusNotModified {
+		for _, k := range known {
+			if k.own == tag {
+				h.Set("Etag", k.sent)
+				return
+			}
+		}
+	}
+	if sent := coded(tag, ""); sent != tag {
+		h.Set("Etag", sent)
+	}
 }
 
 // settle chooses another coding where the first does not do for the body: br needs a seat, and what is

@@ -15,16 +15,20 @@ type Preconditions struct {
 
 // PreconditionsOf reads those of a request.
 func PreconditionsOf(h http.Header) Preconditions {
-	first := func(lines []string) string {
-		if len(lines) == 0 {
+	// A date that is none, and more than one, is ignored (13.1.3 and 13.1.4).
+	date := func(lines []string) string {
+		if len(lines) != 1 {
+			return ""
+		}
+		if _, err := http.ParseTime(lines[0]); err != nil {
 			return ""
 		}
 		return lines[0]
 	}
-	return Preconditions{h["If-Match"], h["If-None-Match"], first(h["If-Unmodified-Since"]), first(h["If-Modified-Since"])}
+	return Preconditions{h["If-Match"], h["If-None-Match"], date(h["If-Unmodified-Since"]), date(h["If-Modified-Since"])}
 }
 
-// Guards reports whether a request that changes something asks anything.
+// Guards reports whether a request that changes something asks anything that is not to be ignored.
 func (p Preconditions) Guards() bool { return p.match != nil || p.none != nil || p.unmodified != "" }
 
 // A State is what preconditions are held against: whether there is a representation, its

@@ -63,9 +63,20 @@ func SendContent(w http.ResponseWriter, r *http.Request, c Content) error {
 	if !ok {
 		return Unwritten{c.tooManyRanges(seeker)}
 	}
+	if isEmpty(seeker) && strings.HasPrefix(field, "bytes=-") {
+		field = "" // the end of nothing is all of it
+	}
 	return ranges(w, func(w http.ResponseWriter) {
 		http.ServeContent(w, inParts(r, field), "", c.Modified, seeker)
 	})
+}
+
+func isEmpty(body io.ReadSeeker) bool {
+	size, err := body.Seek(0, io.SeekEnd)
+	if _, back := body.Seek(0, io.SeekStart); err != nil || back != nil {
+		return false // it is found out when it is sent
+	}
+	return size == 0
 }
 
 // tooManyRanges is the refusal of a request for more parts than are sent (RFC 9110, 15.5.17).
@@ -167,11 +178,16 @@ func (c *Content) ownTag(body io.ReadSeeker) (string, error) {
 	case err != nil:
 		return "", err
 	case c.Modified.Unix() > 0:
-		return fmt.Sprintf("\"%x-%x\"", c.Modified.UnixNano(), size), nil
+		return DatedTag(c.Modified, size), nil
 	case size > MostHashed:
 		return "", nil
 	}
 	return HashTag(body)
+}
+
+// DatedTag makes an entity tag of when content has changed last, and of its size.
+func DatedTag(modified time.Time, size int64) string {
+	return fmt.Sprintf("\"%x-%x\"", modified.UnixNano(), size)
 }
 
 // HashTag makes an entity tag of what can be read, and goes back to its start.
@@ -272,8 +288,12 @@ func inParts(r *http.Request, field string) *http.Request {
 	own := &http.Request{Method: r.Method, Header: noFields}
 	if field != "" {
 		own.Header = http.Header{"Range": {field}}
-		if line := r.Header["If-Range"]; line != nil {
-			own.Header["If-Range"] = line
+		switch condition := r.Header["If-Range"]; len(condition) {
+		case 0:
+		case 1:
+			own.Header["If-Range"] = condition
+		default: // it is not one that holds (RFC 9110, 13.1.5)
+			own.Header = noFields
 		}
 	}
 	return own
@@ -289,14 +309,23 @@ const mostRanges = 16
 // left as one that no file can satisfy (14.1.2). False where there are too many, or the same bytes are
 // asked for more than twice: it would cost more than the whole.
 func rangeOf(r *http.Request) (field string, ok bool) {
-	unit, list, _ := strings.Cut(r.Header.Get("Range"), "=")
-	if r.Method != http.MethodGet || !strings.EqualFold(unit, "bytes") {
+	lines := r.Header["Range"]
+	if len(lines) != 1 || r.Method != http.MethodGet {
+		return "", true
+	}
+	unit, list, _ := strings.Cut(lines[0], "=")
+	if !strings.EqualFold(unit, "bytes") {
 		return "", true
 	}
 	var kept []string
 	var spans [][2]int64
+	empty := true
 	for one := range strings.SplitSeq(list, ",") {
-		first, last, dash := strings.Cut(strings.Trim(one, " \t"), "-")
+		if one = strings.Trim(one, " \t"); one == "" {
+			continue // RFC 9110, 5.6.1.2
+		}
+		empty = false
+		first, last, dash := strings.Cut(one, "-")
 		if strings.Trim(first+last, "0123456789") != "" || !dash || first+last == "" {
 			return "", true
 		}
@@ -304,17 +333,30 @@ func rangeOf(r *http.Request) (field string, ok bool) {
 			return "", false
 		}
 		if first != "" || strings.Trim(last, "0") != "" {
-			kept = append(kept, first+"-"+last)
-			spans = append(spans, spanOf(first, last))
+			span := spanOf(first, last)
+			if first != "" && last != "" && span[1] < span[0] {
+				return "", true // it is no range (14.1.1)
+			}
+			kept, spans = append(kept, within(first)+"-"+within(last)), append(spans, span)
 		}
 	}
 	switch {
+	case empty:
+		return "", true
 	case kept == nil:
 		return fmt.Sprintf("bytes=%d-", int64(math.MaxInt64)), true
 	case overlaps(spans) > 2:
 		return "", false
 	}
 	return "bytes=" + strings.Join(kept, ","), true
+}
+
+// within is a position that a file can have: larger ones are as good as the largest.
+func within(position string) string {
+	if _, err := strconv.ParseInt(position, 10, 64); err != nil && position != "" {
+		return strconv.FormatInt(math.MaxInt64, 10)
+	}
+	return position
 }
 
 // spanOf is what a range asks for; a suffix is taken to be at the far end of any file.
