@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"reflect"
-	"slices"
 	"strconv"
 
 	"github.com/wicketway/wicketway/problem"
@@ -46,9 +45,15 @@ type Scheme struct {
 	Reads []reflect.Type
 }
 
-// reads reports whether callers prove who they are in a header field.
-func (s Scheme) reads(field string) bool {
-	return s.In == "header" && http.CanonicalHeaderKey(s.Field) == field || slices.ContainsFunc(s.Any, func(one Scheme) bool { return one.reads(field) })
+// fields are the header fields in which callers prove who they are, in addition to Authorization.
+func (s Scheme) fields() (all []string) {
+	if s.In == "header" {
+		all = append(all, http.CanonicalHeaderKey(s.Field))
+	}
+	for _, one := range s.Any {
+		all = append(all, one.fields()...)
+	}
+	return all
 }
 
 // A HeaderGuard is an Authenticator that sets header fields of the answer as well, such as a

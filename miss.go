@@ -120,7 +120,7 @@ func (a *API) routesAt(escaped string, m *table.Match, every bool) []int {
 }
 
 // AtPath says which methods the path of a request has, HEAD and OPTIONS among them, and which
-// header fields its routes read: what a preflight is about (the Fetch standard, 3.3.3). A path that
+// header fields its routes and their guards read: what a preflight is about (the Fetch standard, 3.3.3). A path that
 // would be redirected counts as the one that it would be redirected to. Both are nil where no
 // route is there, and outside of an API's request.
 func AtPath(r *http.Request) (methods, fields []string) {
@@ -141,11 +141,16 @@ func AtPath(r *http.Request) (methods, fields []string) {
 	}
 	for _, i := range routes {
 		t := &s.api.targets[i]
+		var reads []string
 		if t.input != nil {
-			for _, name := range t.input.HeaderFields() {
-				if !slices.Contains(fields, name) {
-					fields = append(fields, name)
-				}
+			reads = t.input.HeaderFields()
+		}
+		if t.guarded() {
+			reads = append(reads, t.terms().guard.Scheme().fields()...)
+		}
+		for _, name := range reads {
+			if !slices.Contains(fields, name) {
+				fields = append(fields, name)
 			}
 		}
 		if t.method == anyMethod { // whatever it is

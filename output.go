@@ -116,7 +116,7 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int,
 			}
 		}
 	}
-	if isNilBelow(to.value) {
+	if isNilBelow(to.value) && (of.kind != valueOutput || s.target.namesValue()) {
 		return s.nothing(r)
 	}
 	err := s.sendOutput(w, r, to, offer, varies)
@@ -194,11 +194,15 @@ func (s *state) location(at any) (string, error) {
 	return s.api.targets[s.target.ties.locates].link(s.api, at)
 }
 
-// nothing is what becomes of a nil that was returned without an error: where the path
-// names a value, there is none; anywhere else the route has forgotten its answer.
+// namesValue reports whether the path says which value is wanted, so that nil means that it is not there.
+func (t *target) namesValue() bool { return len(t.names) > 0 && t.method == http.MethodGet }
+
+// nothing is what becomes of a nil that was returned without an error: where the path names a value, there
+// is none. Elsewhere a value that is nil is null; of another output the route has forgotten its
+// answer.
 func (s *state) nothing(r *http.Request) error {
 	t := s.target
-	if len(t.names) > 0 && t.method == http.MethodGet {
+	if t.namesValue() {
 		return problem.NotFound.Newf("Nothing is at %s.", r.URL.EscapedPath())
 	}
 	return fmt.Errorf("the route %s returned nil without an error: return a value, a problem, or make the output wicketway.None", t.line())

@@ -81,7 +81,7 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 		acts:   isVersioned,
 		lacks:  "no Version stands in this group",
 		suits: func(r *resolved) error {
-			if g := r.terms().guard; g != nil && scheme.kind == byHeader && g.Scheme().reads(scheme.field) {
+			if g := r.terms().guard; g != nil && scheme.kind == byHeader && slices.Contains(g.Scheme().fields(), scheme.field) {
 				return fmt.Errorf("the guard %s reads the field %s: choose another one, such as Api-Version", g.Scheme().Name, scheme.field)
 			}
 			return nil

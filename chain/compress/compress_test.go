@@ -189,6 +189,82 @@ func TestStreamsAreSentWhenTheyAreFlushed(t *testing.T) {
 	}
 }
 
+// A note has a tag of its own.
+type note struct {
+	Text string `json:"text"`
+	tag  string
+}
+
+func (n note) ETag() string { return n.tag }
+
+// Whatever tag a value has of its own, each tag that is sent has one reading (RFC 9110, 8.8.3 and 13.1).
+func TestEachTagHasOneReading(t *testing.T) {
+	var own string
+	present := func() note { return note{strings.Repeat("a", 2000), own} }
+	type put struct {
+		If   wicketway.Conditions[note]
+		Text string `from:"query text"`
+	}
+	var unheld error
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Conditional(), wicketway.Chain(compress.Bodies(compress.Codings("gzip", "zstd"))),
+		wicketway.Route("GET /note", func(context.Context, wicketway.None) (note, error) { return present(), nil }),
+		wicketway.Route("PUT /note", func(_ context.Context, in put) (wicketway.None, error) {
+			unheld = in.If.Hold(present())
+			return wicketway.None{}, unheld
+		}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	ask := func(method, accept, field, tag string) *httptest.ResponseRecorder {
+		r := httptest.NewRequest(method, "/note", nil)
+		r.Header.Set("Accept-Encoding", accept)
+		if field != "" {
+			r.Header.Set(field, tag)
+		}
+		w := httptest.NewRecorder()
+		api.ServeHTTP(w, r)
+		return w
+	}
+	readings := map[string]string{}
+	for _, own = range []string{`"a"`, `"a-gzip"`, `"a-zstd"`, `"a-br"`, `"a-identity"`, `"a-gzip-identity"`, `"a-identity-gzip"`, `W/"a-gzip"`, `W/"b"`} {
+		for _, accept := range []string{"", "gzip", "zstd"} {
+			sent := ask("GET", accept, "", "").Header().Get("Etag")
+			if before, is := readings[sent]; is && before != own+accept && !strings.HasPrefix(sent, "W/") {
+				t.Errorf("%s is sent for %s by %q, and for %s", sent, own, accept, before)
+			}
+			readings[sent] = own + accept
+			for _, c := range []struct {
+				method, accept, field, tag string
+				status                     int
+			}{
+				{"GET", accept, "If-None-Match", sent, 304}, {"HEAD", accept, "If-None-Match", `"x", ` + sent, 304}, {"PUT", "", "If-None-Match", sent, 412},
+				{"PUT", "", "If-Match", sent, map[bool]int{true: 412, false: 204}[strings.HasPrefix(sent, "W/")]}, {"PUT", "", "If-Match", `"x"`, 412}, {"PUT", "", "If-None-Match", `"x"`, 204},
+			} {
+				w := ask(c.method, c.accept, c.field, c.tag)
+				if w.Code != c.status || w.Code == 304 && w.Header().Get("Etag") != sent {
+					t.Errorf("own %s, sent %s: %s by %q with %s: %s gives %d %q, want %d", own, sent, c.method, c.accept, c.field, c.tag, w.Code, w.Header().Get("Etag"), c.status)
+				}
+			}
+		}
+		for _, never := range []string{`"a-br"`, `"b-br"`} { // a coding that the chain does not have
+			if match, none := ask("PUT", "", "If-Match", never).Code, ask("PUT", "", "If-None-Match", never).Code; match != 412 && own != `"a-br"` || none != 204 && own != `"a-br"` {
+				t.Errorf("own %s: If-Match: %s gives %d, If-None-Match %d", own, never, match, none)
+			}
+		}
+	}
+	own = `"a"`
+	if w := ask("GET", "zstd", "If-None-Match", `"a-gzip"`); w.Code != 200 {
+		t.Errorf("a tag by a coding that is no longer accepted: %d", w.Code)
+	}
+	if w := ask("GET", "zstd, gzip", "If-None-Match", `"a-gzip", "b"`); w.Code != 304 || w.Header().Get("Etag") != `"a-gzip"` {
+		t.Errorf("a tag by a coding that is still accepted: %d %v", w.Code, w.Header())
+	}
+	own = `"a-br"`
+	if w := ask("PUT", "", "If-Match", `"a-br"`); w.Code != 412 {
+		t.Errorf(`"a-br", which is never sent, holds: %d`, w.Code)
+	}
+}
+
 // Bodies that are written and flushed at random come out as they went in, and where all seats of br are
 // taken another coding does, or none.
 func TestBodiesInPieces(t *testing.T) {

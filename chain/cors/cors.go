@@ -5,6 +5,7 @@ package cors
 import (
 	"fmt"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -39,8 +40,8 @@ func From(origins ...string) Origins {
 		case origin == "null":
 			o.wrong = append(o.wrong, fmt.Errorf("cors: null is the origin of files, of sandboxed frames and of whoever wants to be it: name origins"))
 		case err != nil || u.Host == "" || u.Path != "" || u.RawQuery != "" || u.Fragment != "" || strings.ToLower(origin) != origin ||
-			u.Scheme+"://"+u.Host != strings.Replace(origin, "*.", "any.", 1) || strings.Contains(u.Host, "*"):
-			o.wrong = append(o.wrong, fmt.Errorf("cors: %q is no origin: a scheme and a host in lower case, and a port if it is not the usual one: https://canal.example", origin))
+			u.Scheme+"://"+u.Host != strings.Replace(origin, "*.", "any.", 1) || strings.Contains(u.Host, "*") || !isSent(u):
+			o.wrong = append(o.wrong, fmt.Errorf("cors: %q is no origin: a scheme and a host in lower case as browsers send them, and a port if it is not the usual one: https://canal.example", origin))
 		case strings.HasPrefix(host, "*."):
 			o.below = append(o.below, scheme+"://"+host[1:])
 		default:
@@ -48,6 +49,23 @@ func From(origins ...string) Origins {
 		}
 	}
 	return o
+}
+
+// isSent reports whether browsers send an origin as it is written (RFC 6454, 6.2): without the port that its
+// scheme has anyway, with a name in ASCII (RFC 5890) or an address in its shortest form.
+func isSent(u *url.URL) bool {
+	host, port := u.Hostname(), u.Port()
+	n, err := strconv.Atoi(port)
+	if port != "" && (err != nil || strconv.Itoa(n) != port || n < 1 || n > 65535 || port == map[string]string{"http": "80", "https": "443"}[u.Scheme]) ||
+		u.User != nil || strings.HasSuffix(u.Host, ":") {
+		return false
+	}
+	if a, err := netip.ParseAddr(host); err == nil {
+		return a.String() == host
+	}
+	return host != "" && !strings.HasPrefix(host, ".") && !strings.Contains(host, "..") && !strings.ContainsFunc(host, func(c rune) bool {
+		return (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' && c != '.' && c != '_'
+	})
 }
 
 // If allows the origins that a function says. It is called for every request with an Origin, by
@@ -174,7 +192,7 @@ func (c *sharing) allowOrigin(h http.Header, origin string) {
 var safelisted = []string{"Cache-Control", "Content-Language", "Content-Length", "Content-Type", "Expires", "Last-Modified", "Pragma"}
 
 // always are those that answers of Wicketway can have.
-var always = []string{"Etag", "Link", "Location", "Retry-After", "Www-Authenticate", "Deprecation", "Sunset"}
+var always = []string{"Allow", "Etag", "Link", "Location", "Retry-After", "Www-Authenticate", "Deprecation", "Sunset"}
 
 func (c *sharing) expose(h http.Header, r *http.Request) {
 	sets := wicketway.ChainSets(r.Context())

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"net/http"
+	"regexp"
 	"strings"
 
 	"github.com/wicketway/wicketway"
@@ -99,10 +100,7 @@ func validState(state string) bool {
 			continue
 		}
 		key, value, ok := strings.Cut(member, "=")
-		if !ok || key == "" || value == "" || keys[key] || len(keys) == 32 ||
-			strings.ContainsFunc(key, func(c rune) bool {
-				return (c < 'a' || c > 'z') && (c < '0' || c > '9') && !strings.ContainsRune("_-*/@", c)
-			}) ||
+		if !ok || !stateKey.MatchString(key) || value == "" || len(value) > 256 || keys[key] || len(keys) == 32 ||
 			strings.ContainsFunc(value, func(c rune) bool { return c < ' ' || c > '~' || c == '=' }) {
 			return false
 		}
@@ -110,6 +108,9 @@ func validState(state string) bool {
 	}
 	return true
 }
+
+// stateKey is a key of tracestate (3.3.1.3.1): of one vendor, or of a tenant of one.
+var stateKey = regexp.MustCompile(`^([a-z][a-z0-9_*/-]{0,255}|[a-z0-9][a-z0-9_*/-]{0,240}@[a-z][a-z0-9_*/-]{0,13})$`)
 
 // Write sets the fields for a request that goes out from a place in a trace.
 func Write(h http.Header, t wicketway.Trace) {

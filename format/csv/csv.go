@@ -2,6 +2,7 @@
 package csv
 
 import (
+	"bytes"
 	"encoding"
 	"encoding/csv"
 	"fmt"
@@ -69,13 +70,12 @@ func (lists) Write(to io.Writer, s wicketway.Shown) error {
 		return fmt.Errorf("%T is no list", s.Value)
 	}
 	columns := columnsOf(items.Type().Elem(), "", nil, nil)
-	w := csv.NewWriter(to)
-	w.UseCRLF = true
+	w := newLines(to)
 	line := make([]string, len(columns))
 	for i, c := range columns {
 		line[i] = harmless(c.name)
 	}
-	w.Write(line) // an error stays for Flush
+	w.write(line)
 	for i := range items.Len() {
 		for k, c := range columns {
 			var err error
@@ -83,10 +83,39 @@ func (lists) Write(to io.Writer, s wicketway.Shown) error {
 				return fmt.Errorf("line %d, %s: %w", i+1, c.name, err)
 			}
 		}
-		w.Write(line)
+		w.write(line)
 	}
-	w.Flush()
-	return w.Error()
+	return w.err
+}
+
+// lines end in CR LF, as RFC 4180, 2 has them, and their texts are as they were: encoding/csv would change
+// line breaks within them, and leave out a line of one empty cell.
+type lines struct {
+	to   io.Writer
+	line bytes.Buffer
+	csv  *csv.Writer
+	err  error // the first
+}
+
+func newLines(to io.Writer) *lines {
+	l := &lines{to: to}
+	l.csv = csv.NewWriter(&l.line)
+	return l
+}
+
+func (l *lines) write(cells []string) {
+	l.line.Reset()
+	if len(cells) == 1 && cells[0] == "" {
+		l.line.WriteString("\"\"\n")
+	} else {
+		l.csv.Write(cells) // into memory, where nothing fails
+		l.csv.Flush()
+	}
+	l.line.Truncate(l.line.Len() - 1)
+	l.line.WriteString("\r\n")
+	if _, err := l.to.Write(l.line.Bytes()); l.err == nil {
+		l.err = err
+	}
 }
 
 // A column is a member of the items, however deep.

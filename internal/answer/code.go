@@ -59,6 +59,15 @@ func (w *Writer) code(p []byte) (int, error) {
 	return w.pass(p)
 }
 
+// Streams says that the body is a stream, which is coded from its start, however small it is: the same
+// for GET and HEAD. It is called once the status is announced.
+func (w *Writer) Streams() error {
+	if w.coder == nil || w.decided || w.hijacked {
+		return nil
+	}
+	return w.decide(true)
+}
+
 // announcesMuch reports whether the answer to a HEAD announces a body that is large,
 // though it never comes.
 func (w *Writer) announcesMuch() bool {

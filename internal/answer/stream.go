@@ -185,6 +185,9 @@ func (s *Stream) begin() {
 		h["Cache-Control"] = []string{"no-store"}
 	}
 	s.w.WriteHeader(s.Status)
+	if own := Direct(s.w); own != nil {
+		s.lost = own.Streams()
+	}
 }
 
 // flush sends what there is.

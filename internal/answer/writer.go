@@ -245,6 +245,9 @@ func (w *Writer) Write(p []byte) (int, error) {
 	if w.status == 0 {
 		w.WriteHeader(http.StatusOK)
 	}
+	if (w.head || w.coder != nil) && w.written == 0 && len(p) > 0 {
+		w.sniff(p)
+	}
 	if w.coder == nil && w.sent {
 		n, err := w.pass(p)
 		w.written += int64(n)
@@ -255,6 +258,18 @@ func (w *Writer) Write(p []byte) (int, error) {
 		return len(p), nil // the body of a HEAD
 	}
 	return w.code(p)
+}
+
+// sniff gives an answer the type that the server would give it, where the body does not get there as it is.
+func (w *Writer) sniff(p []byte) {
+	h := w.Header()
+	if _, has := h["Content-Type"]; !has && h["Content-Encoding"] == nil && !hasNoBody(int(w.status)) {
+		h["Content-Type"] = []string{http.DetectContentType(p)}
+	}
+}
+
+func hasNoBody(status int) bool {
+	return status < 200 || status == http.StatusNoContent || status == http.StatusNotModified
 }
 
 // pass hands bytes on.
