@@ -3,6 +3,7 @@ package wicketway
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"reflect"
 	"sync/atomic"
@@ -183,6 +184,21 @@ func (s *state) withTag(to reply, r *http.Request, offer int) http.Header {
 	}
 	own.Set("Etag", tag)
 	return own
+}
+
+// checkTag says what is wrong with a tag that a reply has by hand: the conditions of its callers are held
+// against that of the value, so another one would never hold.
+func (s *state) checkTag(to reply, offer int) error {
+	t := s.target
+	given := to.header.Get("Etag")
+	if given == "" || !t.output.Conditional || !t.isReading() {
+		return nil
+	}
+	tag, err := t.output.TagOf(to.value, t.name, offer)
+	if err == nil && tag != given {
+		err = fmt.Errorf("the reply of %s has the Etag %s, but conditions ask for that of its value, %s: give the value a method ETag() string", t.line(), given, tag)
+	}
+	return err
 }
 
 // storedAsSent compares a value with the body of the request, as JSON in its canonical form

@@ -125,6 +125,9 @@ func TestConditionalRequests(t *testing.T) {
 		{"13.2.2 both hold", strong, "GET", "If-Match: *\nIf-None-Match: \"v,1\"", 304},
 		{"13.2.1 nothing is there for GET", none, "GET", "If-None-Match: *", 404},
 		{"6585, 3: a condition is required", strong, "DELETE", "", 428},
+		{"13.1.4: a date that is none is ignored, and so not sent", strong, "DELETE", "If-Unmodified-Since: yesterday", 428},
+		{"13.1.4: two dates are none", strong, "DELETE", "If-Unmodified-Since: Tue, 04 May 2027 09:30:00 GMT\nIf-Unmodified-Since: Tue, 04 May 2027 09:31:00 GMT", 428},
+		{"13.1.3: If-Modified-Since is for reading", strong, "DELETE", "If-Modified-Since: Tue, 04 May 2027 09:30:00 GMT", 428},
 		{"6585, 3: and sent", strong, "DELETE", `If-Match: "v,1"`, 204},
 	} {
 		s := &resource{state: c.state}

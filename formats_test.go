@@ -196,3 +196,13 @@ func TestPagesAreBounded(t *testing.T) {
 		}
 	}
 }
+
+// CSV keeps every text as it is, so that it can be read back.
+func TestCSVKeepsTexts(t *testing.T) {
+	texts := []string{"a\rb", "a\nb", "a\r\nb", "", `"`, "a,b", " a ", "\"\r\""}
+	api := build(t, wicketway.Formats(csv.Lists()), wicketway.Route("GET /x", func(context.Context, wicketway.None) ([]string, error) { return texts, nil }))
+	body := ask(api, "GET /x", "Accept: text/csv", "").Body.String()
+	if want := "value\r\n\"a\rb\"\r\n\"a\nb\"\r\n\"a\r\nb\"\r\n\"\"\r\n\"\"\"\"\r\n\"a,b\"\r\n\" a \"\r\n\"\"\"\r\"\"\"\r\n"; body != want {
+		t.Errorf("%q, want %q", body, want)
+	}
+}

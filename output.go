@@ -153,6 +153,9 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, off
 	if t.pages() {
 		to.header = withLinks(to.header, r, t.input.QueryField(cursorType), to.value.(pager))
 	}
+	if err := s.checkTag(to, offer); err != nil {
+		return err
+	}
 	to.header = s.withTag(to, r, offer)
 	return t.output.Send(w, r, answer.Sending{
 		Status: to.status,

@@ -443,12 +443,12 @@ func parseUnique(value string, t *Type) (rule, error) {
 		case elem.shape == integer:
 			return allDiffer(v, reflect.Value.Uint)
 		}
-		return allDiffer(v, func(item reflect.Value) string {
+		return allDiffer(v, func(item reflect.Value) identity {
 			text, err := json.Marshal(item.Interface(), json.Deterministic(true))
 			if err != nil { // a text type that can be read and not written: the reporter looks at what was sent
-				return ""
+				return identity{}
 			}
-			return string(text)
+			return identify(text) // of which 0 and -0 are one
 		})
 	}}, nil
 }
