@@ -361,3 +361,53 @@ func TestTheRefusalOfALargeBodyArrives(t *testing.T) {
 		conn.Close()
 	}
 }
+
+// An embedded struct that is not exported is checked like any other, under its name in JSON as well.
+func TestEmbeddedStructsAreChecked(t *testing.T) {
+	api := build(t, wicketway.Route("POST /x", func(_ context.Context, in struct {
+		moored `json:"berth"`
+		Plate  string `json:"plate"`
+	}) (wicketway.None, error) {
+		return wicketway.None{}, nil
+	}))
+	for body, want := range map[string]string{
+		`{"berth":{"name":"ab"},"plate":"x"}`:                "204",
+		`{"berth":{"name":"too long"},"plate":"x"}`:          "422 /berth/name",
+		`{"berth":{"name":"ab","paid":true},"plate":"x"}`:    "422 /berth/paid",
+		`{"berth":{"name":"ab","nothing":true},"plate":"x"}`: "422 /berth/nothing",
+		`{"plate":"x"}`: "422 /berth",
+	} {
+		w := ask(api, "POST /x", "Content-Type: application/json", body)
+		status, pointer, _ := strings.Cut(want, " ")
+		if fmt.Sprint(w.Code) != status || pointer != "" && !strings.Contains(w.Body.String(), `"pointer":"`+pointer+`"`) {
+			t.Errorf("%s: %d %s, want %s", body, w.Code, w.Body, want)
+		}
+	}
+	for want, part := range map[string]wicketway.Part{
+		"JSON cannot fill it": wicketway.Route("POST /x", func(_ context.Context, in struct {
+			*moored `json:"berth"`
+		}) (wicketway.None, error) {
+			return wicketway.None{}, nil
+		}),
+		"its Check cannot be called": wicketway.Route("POST /x", func(_ context.Context, in struct {
+			held `json:"berth"`
+		}) (wicketway.None, error) {
+			return wicketway.None{}, nil
+		}),
+	} {
+		if _, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, part); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("wanted %q, got %v", want, err)
+		}
+	}
+}
+
+type moored struct {
+	Name string `json:"name" rule:"maxLength=3"`
+	Paid bool   `json:"paid,omitzero" rule:"readOnly"`
+}
+
+type held struct {
+	Name string `json:"name"`
+}
+
+func (*held) Check(*schema.Report) {}

@@ -306,11 +306,18 @@ func TestRedact(t *testing.T) {
 	byText := slog.New(accesslog.Redact(slog.NewTextHandler(&out, nil)))
 	byText.Info("text", "vessel", struct{ pin, name string }{hidden, "x"}, "crew", map[any]string{"api_key": hidden, 3: "third"}, "at", time.Date(2027, 5, 4, 0, 0, 0, 0, time.UTC),
 		"deep", struct{ in struct{ Token string } }{struct{ Token string }{hidden}}, "keys", map[[2]string]any{{"a", "b"}: map[string]string{"password": hidden}})
+	byText.Info("asked /locks?token="+hidden, "url", "https://canal.example/a?pin="+hidden+"&lock=bell&new_password="+hidden, "new_password", hidden, "UserPassword", hidden, "X-Api-Key", hidden)
+	log.Info("input", "in", struct {
+		Session string `from:"header X-Canal-Token"`
+		Left    string `json:"-"`
+		Mooring `json:"mooring"`
+		Phone   string
+	}{hidden, hidden, Mooring{hidden, "Wharf 8"}, hidden})
 	text := out.String()
 	if strings.Contains(text, hidden) {
 		t.Errorf("a secret is in the log: %s", text)
 	}
-	for _, kept := range []string{"OB-1001", "OB-1038", "Grebe", "text/html", "third", "2027-05-04", "Wharf 7", `"kept":1`, `{"A":7}`, "YWJj", "EOF", accesslog.Blank} {
+	for _, kept := range []string{"OB-1001", "OB-1038", "Grebe", "text/html", "third", "2027-05-04", "Wharf 7", `"kept":1`, `{"A":7}`, "YWJj", "EOF", "lock=bell", `"mooring":{`, "Wharf 8", accesslog.Blank} {
 		if !strings.Contains(text, kept) {
 			t.Errorf("%s is not in the log: %s", kept, text)
 		}

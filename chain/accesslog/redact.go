@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"net/url"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -20,12 +22,17 @@ var secrets = []string{"password", "passphrase", "pin", "token", "accesstoken", 
 	"clientsecret",
 	"apikey", "authorization", "proxyauthorization", "cookie", "setcookie", "telephone", "phone", "email", "mail"}
 
+// within are the words that make a key a secret's wherever they stand in it, as in new_password,
+// X-Api-Key and sessionToken.
+var within = []string{"password", "passphrase", "secret", "apikey", "authorization", "cookie", "credential"}
+
 // Redact wraps a handler so that secrets do not reach it: values under the keys
 // that are known to hold some (password, pin, token, secret, authorization,
-// cookie, telephone, e-mail and the like, however they are written) and under
-// those given, at any depth: in groups, maps with any keys, lists and structs, fields
-// that are embedded or not exported included. The fields of a struct count by their
-// names in Go and in JSON; those with rule:"writeOnly" are blanked too. Secrets inside
+// cookie, telephone, e-mail and the like, however they are written, and longer ones such as
+// new_password) and under those given, at any depth: in groups, maps with any keys, lists and structs,
+// fields that are embedded or not exported included. The fields of a struct count by their
+// names in Go, in JSON and in from tags; those with rule:"writeOnly" are blanked too, and those that JSON
+// leaves out are left out. In a URL the values of such parameters are blanked. Other secrets inside
 // a text are not found, nor in a value that writes itself as text or JSON.
 func Redact(h slog.Handler, more ...string) slog.Handler {
 	keys := map[string]bool{}
@@ -43,12 +50,36 @@ type redactor struct {
 
 func (r *redactor) isForPeople() bool { return isForPeople(r.Handler) }
 
+// isSecret reports whether a key is one of a secret.
+func (r *redactor) isSecret(key string) bool {
+	key = plainKey(key)
+	return r.keys[key] || strings.HasSuffix(key, "token") || slices.ContainsFunc(within, func(word string) bool { return strings.Contains(key, word) })
+}
+
+// parameter is one of the query of a URL (RFC 3986, 3.4).
+var parameter = regexp.MustCompile(`([?&])([^=&#\s]+)=([^&#\s"]*)`)
+
+// text blanks the secret parameters of the URLs in a text.
+func (r *redactor) text(s string) string {
+	if !strings.Contains(s, "?") {
+		return s
+	}
+	return parameter.ReplaceAllStringFunc(s, func(one string) string {
+		parts := parameter.FindStringSubmatch(one)
+		name, err := url.QueryUnescape(parts[2])
+		if err != nil || !r.isSecret(name) {
+			return one
+		}
+		return parts[1] + parts[2] + "=" + Blank
+	})
+}
+
 func plainKey(key string) string {
 	return strings.NewReplacer("-", "", "_", "", " ", "").Replace(strings.ToLower(key))
 }
 
 func (r *redactor) Handle(ctx context.Context, record slog.Record) error {
-	clean := slog.NewRecord(record.Time, record.Level, record.Message, record.PC)
+	clean := slog.NewRecord(record.Time, record.Level, r.text(record.Message), record.PC)
 	record.Attrs(func(a slog.Attr) bool {
 		clean.AddAttrs(r.attr(a))
 		return true
@@ -65,11 +96,11 @@ func (r *redactor) WithAttrs(attrs []slog.Attr) slog.Handler {
 }
 
 func (r *redactor) WithGroup(name string) slog.Handler {
-	return &redactor{r.Handler.WithGroup(name), r.keys, r.blank || r.keys[plainKey(name)]}
+	return &redactor{r.Handler.WithGroup(name), r.keys, r.blank || r.isSecret(name)}
 }
 
 func (r *redactor) attr(a slog.Attr) slog.Attr {
-	if r.blank || r.keys[plainKey(a.Key)] {
+	if r.blank || r.isSecret(a.Key) {
 		return slog.String(a.Key, Blank)
 	}
 	switch v := a.Value.Resolve(); v.Kind() {
@@ -79,6 +110,8 @@ func (r *redactor) attr(a slog.Attr) slog.Attr {
 			inner = append(inner, r.attr(one))
 		}
 		return slog.Attr{Key: a.Key, Value: slog.GroupValue(inner...)}
+	case slog.KindString:
+		return slog.String(a.Key, r.text(v.String()))
 	case slog.KindAny:
 		if clean, changed := r.value(reflect.ValueOf(v.Any()), maxDepth); changed {
 			return slog.Any(a.Key, clean)
@@ -168,18 +201,33 @@ func (r *redactor) structure(v reflect.Value, depth int) (any, bool) {
 	members, changed := map[string]any{}, false
 	for i := range v.NumField() {
 		field := v.Type().Field(i)
-		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
-		if name == "" || name == "-" {
+		tag := field.Tag.Get("json")
+		name, _, _ := strings.Cut(tag, ",")
+		flat := field.Anonymous && name == ""
+		if name = strings.Trim(name, "'"); name == "" || tag == "-" {
 			name = field.Name
 		}
-		if r.keys[plainKey(name)] || r.keys[plainKey(field.Name)] ||
+		_, from, _ := strings.Cut(field.Tag.Get("from"), " ")
+		shown := tag != "-" && (field.IsExported() || field.Anonymous) // a copy lacks the others, which not all handlers show
+		if r.isSecret(name) || r.isSecret(field.Name) || r.isSecret(from) ||
 			slices.Contains(strings.Fields(field.Tag.Get("rule")), "writeOnly") {
-			members[name], changed = Blank, true
+			changed = true
+			if shown {
+				members[name] = Blank
+			}
 			continue
 		}
 		one, c := r.value(v.Field(i), depth)
 		changed = changed || c
-		if field.IsExported() || field.Anonymous { // a copy lacks the others, which not all handlers show
+		switch inner, ok := one.(map[string]any); {
+		case !shown:
+		case flat && ok && c:
+			for name, value := range inner {
+				if _, outer := members[name]; !outer {
+					members[name] = value
+				}
+			}
+		default:
 			members[name] = one
 		}
 	}
@@ -194,7 +242,7 @@ func (r *redactor) mapping(v reflect.Value, depth int) (any, bool) {
 	members, changed := map[string]any{}, false
 	for i := v.MapRange(); i.Next(); {
 		name := fmt.Sprint(i.Key())
-		if r.keys[plainKey(name)] {
+		if r.isSecret(name) {
 			members[name], changed = Blank, true
 			continue
 		}

@@ -314,7 +314,15 @@ func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool)
 				c.failf("%s: the json option %q is not known here (%s)", where, o, strings.Join(jsonOptions, ", "))
 			}
 		}
-		if tag == "-" || !sf.IsExported() && !(sf.Anonymous && name == "") {
+		if tag == "-" || !sf.IsExported() && !sf.Anonymous {
+			continue // one that is embedded gives its own members, under its name where it has one
+		}
+		if !sf.IsExported() && sf.Type.Kind() == reflect.Pointer {
+			c.failf("%s: is embedded by a pointer and not exported, so JSON cannot fill it: embed the struct itself, or export its type", where)
+			continue
+		}
+		if !sf.IsExported() && name != "" && reflect.PointerTo(sf.Type).Implements(checkerType) {
+			c.failf("%s: is not exported, so its Check cannot be called under a name of its own: export its type", where)
 			continue
 		}
 		if sf.Anonymous && name == "" || hasOption(options, "embed") {
