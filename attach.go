@@ -1,9 +1,12 @@
 package wicketway
 
 import (
+	"errors"
 	"reflect"
 	"slices"
 	"strings"
+
+	"github.com/wicketway/wicketway/internal/check"
 )
 
 // Attach puts a value at a route or a group, for middleware that reads it with [Attached]:
@@ -22,9 +25,9 @@ func Attach[T any](value T) Setting {
 		about = func(method string) bool { return method == anyMethod || slices.Contains(methods, method) }
 		lacks = ", or no route here has a method that it is about (" + strings.Join(methods, ", ") + ")"
 	}
-	var check func(Facts) error
+	var asks func(Facts) error
 	if c, ok := any(value).(interface{ CheckRoute(Facts) error }); ok {
-		check = func(f Facts) error {
+		asks = func(f Facts) error {
 			if !about(f.Method) {
 				return nil
 			}
@@ -38,6 +41,9 @@ func Attach[T any](value T) Setting {
 		mode:  replaces,
 		value: value,
 		apply: func(b reporter, at place, terms *terms) {
+			for _, err := range check.Unjoin(wrongAttached(t)) {
+				b.mistake(at, "Attach: %v", err)
+			}
 			detach[T](terms)
 			terms.attached = append(terms.attached, attachment[T]{value})
 			if isNil(value) {
@@ -47,8 +53,22 @@ func Attach[T any](value T) Setting {
 		undone: detach[T],
 		acts:   func(r *resolved) bool { return r.terms().reads(t) && about(r.method) },
 		lacks:  "no middleware in the chain and no guard here reads a " + t.String() + ": add the one that does" + lacks,
-		check:  check,
+		check:  asks,
 	}
+}
+
+// wrongAttached says which methods of a value are never asked.
+func wrongAttached(t reflect.Type) error {
+	if t.Kind() == reflect.Interface {
+		return nil
+	}
+	if t.Kind() != reflect.Pointer {
+		t = reflect.PointerTo(t)
+	}
+	asks, has := t.MethodByName("CheckRoute")
+	methods, about := t.MethodByName("Methods")
+	return errors.Join(check.OtherSignature(asks, has, reflect.TypeFor[func(Facts) error]()),
+		check.OtherSignature(methods, about, reflect.TypeFor[func() []string]()))
 }
 
 // An attachment keeps the type that a value was attached as, which may be an interface.

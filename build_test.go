@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"os"
 	"reflect"
 	"strings"
 	"testing"
@@ -187,6 +188,28 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 			A string `from:"header Trailer"`
 			B string `from:"header a:b"`
 		}]()), []string{"the server takes the field Trailer", "no name of a field"}},
+		"another notation": {built(Route("GET /a/:lock", serve), Route("GET /*", serve), Route("ANY /x", serve), Route("GET /x/a:b", serve)), []string{"write {lock} for a parameter", "write {name} for any segment", "no request has the method ANY: write *"}},
+		"a fault beside checks of facts": {built(Chain(Middleware{Name: "asks", Wrap: func(next http.Handler) http.Handler { return next }, CheckRoute: func(f Facts) error { return nil }}),
+			Route("GET /x", func(context.Context, struct {
+				A int      `from:"query a" rule:"minimum=x"`
+				B []func() `from:"query b"`
+				C gate     `from:"cookie a b"`
+			}) (func(), error) {
+				return nil, nil
+			})), []string{`minimum`, "B", "no name of a cookie"}},
+		"a folder that is not there": {built(Files("/x", os.DirFS("nowhere/at/all"))), []string{"the folder of its files cannot be read"}},
+		"methods of other signatures": {built(Attach(oddValue{}), Route("GET /x", func(context.Context, None) (oddValue, error) { return oddValue{}, nil }),
+			Route("GET /y", func(context.Context, None) (Stream[oddItem], error) { return nil, nil })),
+			[]string{"its method ETag has another signature", "write LastModified() time.Time", "write EventID() string", "write CheckRoute(wicketway.Facts) error"}},
+		"types of ours as JSON": {built(Route("POST /a", func(context.Context, struct {
+			Body struct {
+				Plan File       `json:"plan"`
+				By   []Identity `json:"by"`
+				Page Page[int]  `json:"page"`
+			} `from:"body"`
+		}) (map[string]Redirect, error) {
+			return nil, nil
+		})), []string{"wicketway.File has no meaning as JSON", "wicketway.Identity has no meaning", "wicketway.Page[int] is an output by itself", "wicketway.Redirect has no meaning"}},
 		"readOnly and required": {group(reflect.TypeFor[struct {
 			A int `json:"a" rule:"readOnly required"`
 		}]()), []string{"what is readOnly is never sent"}},
@@ -212,6 +235,16 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		}
 	}
 }
+
+type oddValue struct{}
+
+func (oddValue) ETag() int               { return 0 }
+func (oddValue) LastModified() string    { return "" }
+func (oddValue) CheckRoute(*Facts) error { return nil }
+
+type oddItem struct{}
+
+func (oddItem) EventID() int { return 0 }
 
 type wrongGuard struct{}
 

@@ -1,10 +1,12 @@
 package wicketway
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"reflect"
 	"strings"
+	"time"
 
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
@@ -17,6 +19,11 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	if r.part.missing != "" {
 		b.wrongWith(r)("the %s is nil", r.part.missing)
 	}
+	if r.part.readable != nil && r.part.missing == "" {
+		if err := r.part.readable(); err != nil {
+			b.wrongWith(r)("the folder of its files cannot be read: %v", err)
+		}
+	}
 	if r.part.what != typedPart {
 		return
 	}
@@ -28,6 +35,26 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	}
 }
 
+// wrongMethods are those of an output that nobody would ever ask, since they have another signature than
+// the one that is looked for.
+func wrongMethods(out outputType) error {
+	if out.value == nil || out.value.Kind() == reflect.Interface {
+		return nil
+	}
+	t, text := out.value, reflect.TypeFor[func() string]()
+	if t.Kind() != reflect.Pointer {
+		t = reflect.PointerTo(t)
+	}
+	if out.kind == streamOutput {
+		name, named := t.MethodByName("EventName")
+		id, identified := t.MethodByName("EventID")
+		return errors.Join(check.OtherSignature(name, named, text), check.OtherSignature(id, identified, text))
+	}
+	tag, tagged := t.MethodByName("ETag")
+	modified, dated := t.MethodByName("LastModified")
+	return errors.Join(check.OtherSignature(tag, tagged, text), check.OtherSignature(modified, dated, reflect.TypeFor[func() time.Time]()))
+}
+
 // wrongWith reports mistakes about a route.
 func (b *builder) wrongWith(r *resolved) func(format string, args ...any) {
 	return func(format string, args ...any) {
@@ -35,6 +62,7 @@ func (b *builder) wrongWith(r *resolved) func(format string, args ...any) {
 		if r.adapted != nil {
 			text = r.adapted.named(text)
 		}
+		r.wrong = true
 		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), text)
 	}
 }
@@ -89,6 +117,9 @@ func (b *builder) planOutput(r *resolved) {
 		return
 	}
 	before := len(b.mistakes)
+	for _, err := range check.Unjoin(wrongMethods(r.part.out)) {
+		b.wrongWith(r)("output %v", err)
+	}
 	r.output = answer.Compile(r.wireOut(), answer.Config{
 		Adapt:       r.toOld(),
 		Status:      r.status(),

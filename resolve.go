@@ -3,6 +3,7 @@ package wicketway
 import (
 	"net/http"
 	"os"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -49,10 +50,29 @@ func newBuilder(at place, parts []Part) *builder {
 		wrong:   map[place]bool{},
 		under:   map[string]*versionSet{},
 	}
+	b.schemas.Refuse = noJSON
 	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrWithdrawn, ErrRetired) {
 		b.codes[k.Code()] = k
 	}
 	return b
+}
+
+// noJSON says which types of this package mean nothing as JSON: callers could make up a File, or an
+// Identity.
+func noJSON(t reflect.Type, whole bool) string {
+	if t.PkgPath() != noneType.PkgPath() {
+		return ""
+	}
+	name, _, _ := strings.Cut(t.Name(), "[")
+	switch name {
+	case "File", "Content", "Redirect", "RedirectBy", "Reply", "Created", "Stream", "Identity", "Conditions", "API", "Info":
+		return "has no meaning as JSON: use a type of your own"
+	case "Page":
+		if !whole {
+			return "is an output by itself: make it the output, or a list of the items a member"
+		}
+	}
+	return ""
 }
 
 // modeVariable is the environment variable that chooses between production and
@@ -226,6 +246,9 @@ func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 		b.mistake(p.at, "%q: a route's line is a method, a space and a path template: GET /locks/{lock}", p.line)
 		return
 	}
+	if strings.EqualFold(method, "any") {
+		b.mistake(p.at, "%s: no request has the method %s: write * for every method that no other route of the path has", p.line, method)
+	}
 	if method == "*" {
 		method = anyMethod
 	}
@@ -288,7 +311,7 @@ func (b *builder) checkSettings() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
-				if s.suits != nil && !overruled(s, l, r) && (s.acts == nil || s.acts(r)) {
+				if s.suits != nil && !r.wrong && !overruled(s, l, r) && (s.acts == nil || s.acts(r)) {
 					if err := s.suits(r); err != nil {
 						b.mistake(s.at, "%s: %s: %v", s.name, r.line(), err)
 					}
@@ -353,7 +376,7 @@ func (b *builder) overruled(at *list, s *setting) bool {
 // checkFacts asks middleware and attached values about the routes that they are for.
 func (b *builder) checkFacts() {
 	for _, r := range b.routes {
-		if r.part.own {
+		if r.part.own || r.wrong { // of a route with mistakes not all is known
 			continue
 		}
 		var facts *Facts

@@ -46,6 +46,7 @@ type routePart struct {
 	withdrawn bool        // it takes an inherited route back
 	own       bool        // it is ours: no setting around it is there for its sake
 	serve     func(t *target) endpoint
+	readable  func() error // says why files are not; nil for what is none
 }
 
 func (p *routePart) part() place { return p.at }
@@ -107,7 +108,12 @@ func Mount(prefix string, h http.Handler, settings ...Setting) Part {
 // system of an os.Root. A path at which no file is counts as if the Files were not there:
 // another route's slash or method may be meant, and else nothing is found.
 func Files(prefix string, files fs.FS, settings ...Setting) Part {
+	readable := func() error {
+		_, err := fs.Stat(files, ".")
+		return err
+	}
 	return needs(&routePart{
+		readable: readable,
 		at:       here(0),
 		what:     filesPart,
 		line:     http.MethodGet + " " + strings.TrimSuffix(prefix, "/") + "/{+file}",

@@ -91,6 +91,10 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 		closeAll()
 		return err
 	}
+	if s.HeaderTimeout < 0 || s.IdleTimeout < 0 || s.HeaderBytes < 0 || s.Notice < 0 || s.Drain < 0 {
+		closeAll()
+		return fmt.Errorf("serve: %v for a header of %d bytes, %v idle, %v of notice, %v to drain: none of them is negative", s.HeaderTimeout, s.HeaderBytes, s.IdleTimeout, s.Notice, s.Drain)
+	}
 	own := len(s.Addresses)
 	for _, address := range s.Addresses {
 		l, err := listen(address)

@@ -148,6 +148,8 @@ func (p *parser) segment() error {
 	}
 	if s.IsText() {
 		switch s.Texts[0] {
+		case "*":
+			return p.fail(start, "a segment * is a text here: write {name} for any segment, or {+rest} for the rest of the path")
 		case ".", "..":
 			return p.fail(start, "%q cannot be reached: dot segments are removed from a path (RFC 3986, 5.2.4)",
 				s.Texts[0])
@@ -156,6 +158,9 @@ func (p *parser) segment() error {
 				return p.fail(p.at, "an empty segment cannot be reached: write one slash")
 			}
 		}
+	}
+	if first := s.Texts[0]; strings.HasPrefix(first, ":") {
+		return p.fail(start, "a segment that begins with : is a text here: write {%s} for a parameter", strings.TrimLeft(first, ":"))
 	}
 	if len(p.segments) == MaxSegments {
 		return p.fail(start, "a template can have %d segments at the most; {+rest} takes any number", MaxSegments)

@@ -75,6 +75,9 @@ func (s *KeySet) check() error {
 	if err != nil {
 		return fmt.Errorf("auth.Fetch: %q: %w", s.source.Address, err)
 	}
+	if s.source.Every < 0 || s.source.AtMost < 0 {
+		return fmt.Errorf("auth.Fetch: %q: fetched every %v, and at most every %v: times are not negative", s.source.Address, s.source.Every, s.source.AtMost)
+	}
 	if len(s.source.Algorithms) == 0 {
 		return fmt.Errorf("auth.Fetch: %q: no algorithm is named", s.source.Address)
 	}

@@ -70,6 +70,9 @@ func NewSessions(s SessionSettings, how ...Option) *Sessions {
 	if s.Absolute > 0 {
 		g.absolute = s.Absolute
 	}
+	if s.Idle < 0 || s.Absolute < 0 || g.idle > g.absolute {
+		g.wrongf("a session ends after %v without a request and after %v in all: times are not negative, and the first is not the longer one", g.idle, g.absolute)
+	}
 	if (s.IsRevoked == nil) != (s.Revoke == nil) {
 		g.wrongf("IsRevoked and Revoke go together")
 	}

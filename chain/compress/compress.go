@@ -4,6 +4,7 @@ package compress
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -31,7 +32,7 @@ type settings struct {
 
 // From is the size in bytes from which a body is compressed; 1,024 without it. Streams are, however
 // small their first piece is.
-func From(bytes int) Option { return func(s *settings) { s.least = max(bytes, 1) } }
+func From(bytes int) Option { return func(s *settings) { s.least = bytes } }
 
 // Codings are those that are offered, the best first, of zstd, br and gzip.
 func Codings(names ...string) Option { return func(s *settings) { s.codings = names } }
@@ -120,6 +121,17 @@ func uncodedAnswer(status int, h http.Header) {
 }
 
 func (s *settings) check() error {
+	if s.least < 0 {
+		return fmt.Errorf("bodies of %d bytes: a size is not negative", s.least)
+	}
+	if len(s.codings) == 0 {
+		return errors.New("no coding is offered: leave Codings out, or name some")
+	}
+	for i, c := range s.codings {
+		if slices.Contains(s.codings[:i], c) {
+			return fmt.Errorf("the coding %s is offered twice", c)
+		}
+	}
 	for _, c := range s.codings {
 		if !slices.Contains(answerCodings, c) {
 			return fmt.Errorf("%q is no coding: zstd, br or gzip", c)

@@ -15,6 +15,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/bind"
 )
 
 // An Origins says which origins are allowed.
@@ -137,6 +138,14 @@ func (c *sharing) check(f wicketway.Facts) error {
 	}
 	if c.origins.function == nil && !c.origins.all && c.origins.exact == nil && c.origins.below == nil {
 		return fmt.Errorf("no origin is allowed, so nobody can read anything")
+	}
+	if c.MaxAge < 0 {
+		return fmt.Errorf("a browser asks again after %v, which is less than nothing", c.MaxAge)
+	}
+	for _, name := range slices.Concat(c.Headers, c.Expose) {
+		if !bind.IsToken(name) {
+			return fmt.Errorf("%q is no name of a field (RFC 9110, 5.1)", name)
+		}
 	}
 	if f.Guard != nil {
 		for i, m := range f.Chain {

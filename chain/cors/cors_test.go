@@ -130,6 +130,8 @@ func TestFetchStandard(t *testing.T) {
 		`"https://größe.example" is no origin`:                {wicketway.Chain(cors.Allow(cors.From("https://größe.example"), cors.Settings{})), get},
 		`"https://[2001:db8:0::1]" is no origin`:              {wicketway.Chain(cors.Allow(cors.From("https://[2001:db8:0::1]"), cors.Settings{})), get},
 		`"https://a@canal.example" is no origin`:              {wicketway.Chain(cors.Allow(cors.From("https://a@canal.example"), cors.Settings{})), get},
+		"which is less than nothing":                          {wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{MaxAge: -1})), get},
+		`"a b" is no name of a field`:                         {wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{Expose: []string{"a b"}})), get},
 		"null is the origin of files":                         {wicketway.Chain(cors.Allow(cors.From("null"), cors.Settings{})), get},
 		"no origin is allowed":                                {wicketway.Chain(cors.Allow(cors.From(), cors.Settings{})), get},
 		"it stands below the guard plate, which would refuse": {wicketway.Guard(plate{}), wicketway.Group(wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{})), get)},

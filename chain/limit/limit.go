@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/wicketway/wicketway"
@@ -176,6 +177,8 @@ func (l *limiter) check(f wicketway.Facts) error {
 	switch r := l.rate; {
 	case r.Requests <= 0 || r.Per < time.Second || int64(r.Requests) > r.mostRequests() || r.Per > longestRate:
 		return fmt.Errorf("%d requests in %v: a rate has one request at least in one second at least and a year at most, and one in a microsecond at the most", r.Requests, r.Per)
+	case strings.ContainsFunc(r.Name, func(c rune) bool { return (c|0x20 < 'a' || c|0x20 > 'z') && (c < '0' || c > '9') && c != '-' }):
+		return fmt.Errorf("%q is no name of a policy: it has letters, digits and hyphens", r.Name)
 	case l.by.Of == nil:
 		return errors.New("nothing says whose requests are counted together: ByAddress, ByCaller or a Key of your own")
 	case l.Timeout < 0:

@@ -265,6 +265,10 @@ func (in *Plan) parameter(c *Config, where, source, name string, sf reflect.Stru
 		if !IsToken(name) {
 			c.Mistake("%s: %q is no name of a field (RFC 9110, 5.1)", where, name)
 		}
+	case "cookie":
+		if !IsToken(name) {
+			c.Mistake("%s: %q is no name of a cookie (RFC 6265, 4.1.1)", where, name)
+		}
 	case "form":
 		if form := in.takesForm(c); form != nil {
 			form.texts = append(form.texts, name)

@@ -89,5 +89,8 @@ func Unjoin(err error) []error {
 		}
 		return all
 	}
+	if err == nil {
+		return nil
+	}
 	return []error{err}
 }

@@ -18,7 +18,10 @@ import (
 // A Set compiles Go types, each once. The zero Set is ready. It is not safe for
 // concurrent use; the types it gives are immutable and are.
 type Set struct {
-	types map[reflect.Type]*Type
+	// Refuse says what is wrong with a type as JSON, where a member, an item or a whole value has it; "":
+	// nothing. Whole says which of them it is.
+	Refuse func(t reflect.Type, whole bool) string
+	types  map[reflect.Type]*Type
 }
 
 // A Type is what a Set knows of a Go type.
@@ -165,6 +168,13 @@ func (c *compiler) compile(t reflect.Type, where string) *Type {
 	if err := CheckMethod(t); err != nil {
 		c.failf("%s: %w", where, err)
 	}
+	if c.set.Refuse != nil {
+		if why := c.set.Refuse(t, where == t.String()); why != "" {
+			c.failf("%s: %s %s", where, t, why)
+			typ.shape, typ.null, typ.open = anything, true, true
+			return typ
+		}
+	}
 	typ.checks = t.Kind() != reflect.Interface && t.Kind() != reflect.Pointer &&
 		reflect.PointerTo(t).Implements(checkerType)
 	typ.judges = typ.checks
@@ -230,6 +240,28 @@ func CheckMethod(t reflect.Type) error {
 		return fmt.Errorf("it embeds %s, and Go promotes no Check where several have one: write a Check that calls them", strings.Join(with, " and "))
 	}
 	return nil
+}
+
+// OtherSignature says what is wrong with a method that has another signature than the one that is looked
+// for; nil where there is none of the name. The caller looks it up by a constant name, so that
+// linkers leave out methods that nobody calls.
+func OtherSignature(m reflect.Method, has bool, want reflect.Type) error {
+	if !has {
+		return nil
+	}
+	from := 1 // behind the receiver
+	same := m.Type.NumIn() == want.NumIn()+from && m.Type.NumOut() == want.NumOut()
+	for i := 0; same && i < want.NumIn(); i++ {
+		same = m.Type.In(i+from) == want.In(i)
+	}
+	for i := 0; same && i < want.NumOut(); i++ {
+		same = m.Type.Out(i) == want.Out(i)
+	}
+	if same {
+		return nil
+	}
+	return fmt.Errorf("%s: its method %s has another signature, so it is never asked: write %s%s", m.Type.In(0), m.Name, m.Name,
+		strings.TrimPrefix(want.String(), "func"))
 }
 
 func implements(t reflect.Type, any []reflect.Type) bool {
