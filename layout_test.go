@@ -25,12 +25,13 @@ var mayImport = map[string][]string{
 	"schema":           {},
 	"problem":          {"internal/clip"},
 	"internal/clip":    {},
+	"internal/members": {},
 	"internal/segment": {},
 	"internal/table":   {"route", "negotiate", "internal/segment"},
-	"internal/check":   {"schema", "internal/clip"},
-	"internal/shape":   {},
+	"internal/check":   {"schema", "internal/clip", "internal/members"},
+	"internal/shape":   {"internal/members"},
 	"internal/bind":    {"schema", "problem", "internal/check", "internal/clip"},
-	"internal/answer":  {"negotiate", "problem", "internal/check", "internal/clip"},
+	"internal/answer":  {"negotiate", "problem", "internal/check", "internal/clip", "internal/members"},
 	"chain":            {".", "chain", "route", "negotiate", "schema", "problem", "internal"},
 	"observe":          {".", "problem", "internal", "observe"},
 	"format":           {".", "problem", "internal"},
@@ -42,7 +43,7 @@ var mayImport = map[string][]string{
 
 // The core has no server and no command line; problem needs net/http for its statuses and
 // header fields.
-var core = []string{"route", "negotiate", "schema", "problem", "internal/clip", "internal/segment", "internal/table", "internal/check", "internal/shape"}
+var core = []string{"route", "negotiate", "schema", "problem", "internal/clip", "internal/members", "internal/segment", "internal/table", "internal/check", "internal/shape"}
 
 // ruleFor is the longest of the entries that a folder is, or is below.
 func ruleFor(folder string, entries []string) (longest string) {

@@ -11,6 +11,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/wicketway/wicketway/internal/members"
 )
 
 // Blank stands in a log where a secret was.
@@ -198,22 +200,18 @@ func (r *redactor) structure(v reflect.Value, depth int) (any, bool) {
 	if speaks(v) {
 		return v.Interface(), false
 	}
-	members, changed := map[string]any{}, false
+	copied, changed := map[string]any{}, false
 	for i := range v.NumField() {
 		field := v.Type().Field(i)
-		tag := field.Tag.Get("json")
-		name, _, _ := strings.Cut(tag, ",")
-		flat := field.Anonymous && name == ""
-		if name = strings.Trim(name, "'"); name == "" || tag == "-" {
-			name = field.Name
-		}
+		says := members.Read(field)
+		name, flat := says.Name, says.Embedded
 		_, from, _ := strings.Cut(field.Tag.Get("from"), " ")
-		shown := tag != "-" && (field.IsExported() || field.Anonymous) // a copy lacks the others, which not all handlers show
+		shown := !says.Ignored // a copy lacks the others, which not all handlers show
 		if r.isSecret(name) || r.isSecret(field.Name) || r.isSecret(from) ||
 			slices.Contains(strings.Fields(field.Tag.Get("rule")), "writeOnly") {
 			changed = true
 			if shown {
-				members[name] = Blank
+				copied[name] = Blank
 			}
 			continue
 		}
@@ -223,18 +221,18 @@ func (r *redactor) structure(v reflect.Value, depth int) (any, bool) {
 		case !shown:
 		case flat && ok && c:
 			for name, value := range inner {
-				if _, outer := members[name]; !outer {
-					members[name] = value
+				if _, outer := copied[name]; !outer {
+					copied[name] = value
 				}
 			}
 		default:
-			members[name] = one
+			copied[name] = one
 		}
 	}
 	if !changed && v.CanInterface() {
 		return v.Interface(), false
 	}
-	return members, changed
+	return copied, changed
 }
 
 // mapping looks at the keys as they are written, whatever their type.

@@ -15,6 +15,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/members"
 )
 
 // Lists is the format csv. It writes a list of structs, or a [wicketway.Page] of them, a line
@@ -137,44 +138,15 @@ func columnsOf(t reflect.Type, name string, path [][]int, around []reflect.Type)
 		return []column{{name, path}}
 	}
 	around = append(around[:len(around):len(around)], t)
-	for _, f := range reflect.VisibleFields(t) {
-		own, embedded := memberName(f)
-		if own == "" || embedded || len(f.Index) > 1 && !promoted(t, f.Index) {
-			continue
-		}
+	members, _ := members.Of(t)
+	for _, m := range members {
+		own := m.Name
 		if name != "" {
 			own = name + "." + own
 		}
-		all = append(all, columnsOf(f.Type, own, append(path[:len(path):len(path)], f.Index), around)...)
+		all = append(all, columnsOf(m.Of.Type, own, append(path[:len(path):len(path)], m.Index), around)...)
 	}
 	return all
-}
-
-// memberName is what JSON calls a field; "" where it leaves it out. Embedded structs without a
-// name give their members to the struct around them.
-func memberName(f reflect.StructField) (name string, embedded bool) {
-	tag := f.Tag.Get("json")
-	name, _, _ = strings.Cut(tag, ",")
-	switch {
-	case tag == "-" || !f.IsExported() && !f.Anonymous:
-		return "", false
-	case name != "":
-		return strings.Trim(name, "'"), false
-	case f.Anonymous:
-		return f.Name, true
-	}
-	return f.Name, false
-}
-
-// promoted reports whether all structs on the way to a field give their members to the one
-// around them.
-func promoted(t reflect.Type, index []int) bool {
-	for i := 1; i < len(index); i++ {
-		if _, embedded := memberName(t.FieldByIndex(index[:i])); !embedded {
-			return false
-		}
-	}
-	return true
 }
 
 func contains(types []reflect.Type, t reflect.Type) bool {

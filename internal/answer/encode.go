@@ -13,6 +13,8 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/internal/members"
 )
 
 // What most answers are made of, structs and lists of basic kinds, is written by functions that
@@ -171,36 +173,31 @@ type member struct {
 // structure writes the members of a struct. One with embedded fields or rare tags is left to the
 // package.
 func (es *Encoders) structure(t reflect.Type) encoder {
-	var members []member
+	var all []member
 	names := map[string]bool{}
 	for i := range t.NumField() {
 		f := t.Field(i)
-		tag, tagged := f.Tag.Lookup("json")
-		if tag == "-" || !tagged && !f.IsExported() && !f.Anonymous {
+		says := members.Read(f)
+		if says.Ignored && (says.Named || f.IsExported()) && f.Tag.Get("json") != "-" {
+			return byPackage // which says what is wrong with it
+		}
+		if says.Ignored {
 			continue
 		}
-		name, options, _ := strings.Cut(tag, ",")
-		if name == "" {
-			name = f.Name
+		m, name := member{index: i}, says.Name
+		switch k := f.Type.Kind(); {
+		case says.Quoted, says.Malformed, says.Unknown != nil, says.OmitZero && says.OmitEmpty:
+			return byPackage
+		case says.OmitZero && f.Type == timeType:
+			m.omits = func(v reflect.Value) bool { return v.Addr().Interface().(*time.Time).IsZero() }
+		case says.OmitZero && !f.Type.Implements(zeroer) && !reflect.PointerTo(f.Type).Implements(zeroer):
+			m.omits = reflect.Value.IsZero
+		case says.OmitEmpty && !speaks(f.Type) && (k == reflect.String || k == reflect.Slice):
+			m.omits = func(v reflect.Value) bool { return v.Len() == 0 }
+		case says.OmitZero, says.OmitEmpty:
+			return byPackage
 		}
-		m := member{index: i}
-		for option := range strings.SplitSeq(options, ",") {
-			k := f.Type.Kind()
-			switch {
-			case option == "":
-			case m.omits != nil:
-				return byPackage
-			case option == "omitzero" && f.Type == timeType:
-				m.omits = func(v reflect.Value) bool { return v.Addr().Interface().(*time.Time).IsZero() }
-			case option == "omitzero" && !f.Type.Implements(zeroer) && !reflect.PointerTo(f.Type).Implements(zeroer):
-				m.omits = reflect.Value.IsZero
-			case option == "omitempty" && !speaks(f.Type) && (k == reflect.String || k == reflect.Slice):
-				m.omits = func(v reflect.Value) bool { return v.Len() == 0 }
-			default:
-				return byPackage
-			}
-		}
-		if f.Anonymous || !f.IsExported() || strings.ContainsAny(name, `'"\`) || names[name] || !utf8.ValidString(name) {
+		if f.Anonymous || says.Embedded || strings.ContainsAny(name, `'"\`) || names[name] || !utf8.ValidString(name) {
 			return byPackage
 		}
 		names[name] = true
@@ -209,9 +206,9 @@ func (es *Encoders) structure(t reflect.Type) encoder {
 			return byPackage
 		}
 		m.name, m.write = string(quoted)+":", es.encoder(f.Type)
-		members = append(members, m)
+		all = append(all, m)
 	}
-	return func(e *writing, b []byte, v reflect.Value) []byte { return e.members(b, v, members) }
+	return func(e *writing, b []byte, v reflect.Value) []byte { return e.members(b, v, all) }
 }
 
 func (e *writing) members(b []byte, v reflect.Value, members []member) []byte {

@@ -13,6 +13,8 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/internal/members"
 )
 
 // A Set compiles Go types, each once. The zero Set is ready. It is not safe for
@@ -302,7 +304,7 @@ func (c *compiler) byKind(typ *Type, where string) {
 		typ.elem = c.compile(t.Elem(), where+"[]")
 	case reflect.Struct:
 		typ.shape, typ.deep = object, true
-		c.fields(typ, t, nil, false)
+		c.fields(typ, t)
 		c.jsonTags(t, where)
 	case reflect.Interface:
 		if t.NumMethod() > 0 {
@@ -325,13 +327,30 @@ func (c *compiler) jsonTags(t reflect.Type, where string) {
 
 func isInteger(k reflect.Kind) bool { return reflect.Int <= k && k <= reflect.Uintptr }
 
-// fields collects the members of t, with those of embedded structs, as the JSON
-// package sees them: a shallower name hides a deeper one.
-func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool) {
-	if typ.byName == nil {
-		typ.byName = map[string]*field{}
+// fields collects the members of t.
+func (c *compiler) fields(typ *Type, t reflect.Type) {
+	typ.byName = map[string]*field{}
+	c.tags(t, map[reflect.Type]bool{})
+	all, clashing := members.Of(t)
+	for _, m := range clashing {
+		c.failf("%s.%s: the JSON name %q belongs to another field already", t, m.Of.Name, m.Name)
 	}
-	var embedded []reflect.StructField
+	for _, m := range all {
+		sf, where := m.Of, t.String()+"."+m.Of.Name
+		f := &field{name: m.Name, index: m.Index, first: m.Index[0], direct: len(m.Index) == 1, plain: !strings.ContainsAny(m.Name, `"\`),
+			rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: m.Quoted}
+		f.typ = c.compile(sf.Type, where)
+		f.null = f.typ.null
+		f.required = !m.ViaPointer && !f.typ.null && !m.OmitZero && !m.OmitEmpty
+		c.later = append(c.later, func() { c.rule(f, sf, where) })
+		typ.fields = append(typ.fields, f)
+		typ.byName[m.Name] = f
+	}
+}
+
+// tags says what is wrong with the fields of a struct and of those that are embedded in it.
+func (c *compiler) tags(t reflect.Type, seen map[reflect.Type]bool) {
+	seen[t] = true
 	for i := range t.NumField() {
 		sf := t.Field(i)
 		where := t.String() + "." + sf.Name
@@ -339,59 +358,29 @@ func (c *compiler) fields(typ *Type, t reflect.Type, index []int, optional bool)
 			c.failf("%s: %w", where, err)
 			continue
 		}
-		tag := sf.Tag.Get("json")
-		name, options, _ := strings.Cut(tag, ",")
-		for o := range strings.SplitSeq(options, ",") {
-			if o != "" && !slices.Contains(jsonOptions, o) {
-				c.failf("%s: the json option %q is not known here (%s)", where, o, strings.Join(jsonOptions, ", "))
-			}
+		f := members.Read(sf)
+		for _, option := range f.Unknown {
+			c.failf("%s: the json option %q is not known here (%s)", where, option, strings.Join(jsonOptions, ", "))
 		}
-		if tag == "-" || !sf.IsExported() && !sf.Anonymous {
-			continue // one that is embedded gives its own members, under its name where it has one
-		}
-		if !sf.IsExported() && sf.Type.Kind() == reflect.Pointer {
+		switch {
+		case f.Ignored:
+		case f.Malformed:
+			c.failf("%s: the json tag %q is malformed: a name has no quotes and backslashes, and no comma ends it", where, sf.Tag.Get("json"))
+		case !sf.IsExported() && sf.Type.Kind() == reflect.Pointer:
 			c.failf("%s: is embedded by a pointer and not exported, so JSON cannot fill it: embed the struct itself, or export its type", where)
-			continue
-		}
-		if !sf.IsExported() && name != "" && reflect.PointerTo(sf.Type).Implements(checkerType) {
+		case !sf.IsExported() && f.Named && reflect.PointerTo(sf.Type).Implements(checkerType):
 			c.failf("%s: is not exported, so its Check cannot be called under a name of its own: export its type", where)
-			continue
-		}
-		if sf.Anonymous && name == "" || hasOption(options, "embed") {
-			embedded = append(embedded, sf)
-			continue
-		}
-		if name = strings.Trim(name, "'"); name == "" {
-			name = sf.Name
-		}
-		at := append(append([]int{}, index...), i)
-		if other := typ.byName[name]; other != nil {
-			if len(other.index) == len(at) {
-				c.failf("%s: the JSON name %q belongs to another field already", where, name)
+		case f.Embedded:
+			inner := sf.Type
+			if inner.Kind() == reflect.Pointer {
+				inner = inner.Elem()
 			}
-			continue
+			if inner.Kind() != reflect.Struct {
+				c.failf("%s.%s: only structs can be embedded", t, sf.Name)
+			} else if !seen[inner] {
+				c.tags(inner, seen)
+			}
 		}
-		f := &field{name: name, index: at, first: at[0], direct: len(at) == 1, plain: !strings.ContainsAny(name, `"\`),
-			rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: hasOption(options,
-				"string")}
-		f.typ = c.compile(sf.Type, where)
-		f.null = f.typ.null
-		f.required = !optional && !f.typ.null && !hasOption(options, "omitzero") && !hasOption(options, "omitempty")
-		c.later = append(c.later, func() { c.rule(f, sf, where) })
-		typ.fields = append(typ.fields, f)
-		typ.byName[name] = f
-	}
-	for _, sf := range embedded {
-		inner, at := sf.Type, append(append([]int{}, index...), sf.Index...)
-		viaPointer := inner.Kind() == reflect.Pointer
-		if viaPointer {
-			inner = inner.Elem()
-		}
-		if inner.Kind() != reflect.Struct {
-			c.failf("%s.%s: only structs can be embedded", t, sf.Name)
-			continue
-		}
-		c.fields(typ, inner, at, optional || viaPointer)
 	}
 }
 
@@ -468,12 +457,3 @@ func (t *Type) base() *Type {
 
 // jsonOptions are the options of a json tag that all pieces of this package heed.
 var jsonOptions = []string{"omitzero", "omitempty", "string", "embed"}
-
-func hasOption(options, name string) bool {
-	for o := range strings.SplitSeq(options, ",") {
-		if o == name {
-			return true
-		}
-	}
-	return false
-}

@@ -10,6 +10,8 @@ import (
 	"unicode"
 
 	"github.com/go-json-experiment/json"
+
+	"github.com/wicketway/wicketway/internal/members"
 )
 
 // A Member says how one member of the old type comes from the present one, and back.
@@ -141,23 +143,19 @@ func (d *deriver) structure(t reflect.Type, index []int) {
 		name, is := d.nameOf(sf)
 		switch {
 		case d.skip != nil && d.skip(sf.Type):
-		case sf.Anonymous && name == "" || !d.inputs && isEmbedded(sf):
+		case d.inputs && sf.Anonymous && name == "" || !d.inputs && is && members.Read(sf).Embedded:
 			if sf.Type.Kind() != reflect.Struct {
 				d.failf("%s.%s: is embedded by a pointer, so its members cannot be told apart: use By", t, sf.Name)
 				continue
 			}
 			d.structure(sf.Type, at)
-		case !sf.IsExported() || !is:
+		case !is || !sf.IsExported() && !sf.Anonymous:
+		case !sf.IsExported():
+			d.failf("%s.%s: is not exported, so it cannot be taken over: export its type, or use By", t, sf.Name)
 		default:
 			d.field(sf, name, at)
 		}
 	}
-}
-
-// isEmbedded reports whether JSON has the members of a field in place of it.
-func isEmbedded(sf reflect.StructField) bool {
-	_, options, _ := strings.Cut(sf.Tag.Get("json"), ",")
-	return slices.Contains(strings.Split(options, ","), "embed")
 }
 
 // nameOf is what a field is called as a member; it is none where JSON leaves it out.
@@ -175,12 +173,8 @@ func (d *deriver) nameOf(sf reflect.StructField) (name string, is bool) {
 		}
 		return source + " " + strings.TrimSpace(name), true
 	}
-	tag := sf.Tag.Get("json")
-	name, _, _ = strings.Cut(tag, ",")
-	if name = strings.Trim(name, "'"); name == "" && !sf.Anonymous {
-		name = sf.Name
-	}
-	return name, tag != "-"
+	f := members.Read(sf)
+	return f.Name, !f.Ignored
 }
 
 // field takes one field over, as the member that speaks of it says.
