@@ -14,7 +14,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -155,7 +154,7 @@ func TestFilesOfTheSystem(t *testing.T) {
 		os.WriteFile(filepath.Join(dir, "secret"), []byte("secret"), 0o600), os.WriteFile(filepath.Join(inside, "a b?", "index.html"), []byte("index"), 0o600),
 		os.WriteFile(filepath.Join(inside, "names", "b\xe9ll"), nil, 0o600), // no path of fs.FS leads to it
 		os.Symlink("../secret", filepath.Join(inside, "out")), os.Symlink("loop", filepath.Join(inside, "loop")),
-		os.WriteFile(filepath.Join(inside, "closed"), nil, 0), syscall.Mkfifo(filepath.Join(inside, "pipe"), 0o600),
+		os.WriteFile(filepath.Join(inside, "closed"), nil, 0), makeFIFO(filepath.Join(inside, "pipe")),
 	} {
 		if err != nil {
 			t.Fatal(err)

@@ -62,7 +62,7 @@ func (b *builder) wrongWith(r *resolved) func(format string, args ...any) {
 		if r.adapted != nil {
 			text = r.adapted.named(text)
 		}
-		r.wrong = true
+		b.broken[r] = true
 		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), text)
 	}
 }

@@ -38,7 +38,8 @@ type builder struct {
 	under     map[string]*versionSet // the sets by their prefixes
 	files     files                  // of the parts, named for mistakes
 	mistakes  Mistakes
-	wrong     map[place]bool // where there is one
+	wrong     map[place]bool     // where there is one
+	broken    map[*resolved]bool // the routes whose inputs or outputs have some
 }
 
 func newBuilder(at place, parts []Part) *builder {
@@ -48,6 +49,7 @@ func newBuilder(at place, parts []Part) *builder {
 		inputs:  map[inputKey]*bind.Plan{},
 		outputs: map[outputKey]*answer.Plan{},
 		wrong:   map[place]bool{},
+		broken:  map[*resolved]bool{},
 		under:   map[string]*versionSet{},
 	}
 	b.schemas.Refuse = noJSON
@@ -311,7 +313,7 @@ func (b *builder) checkSettings() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
-				if s.suits != nil && !r.wrong && !overruled(s, l, r) && (s.acts == nil || s.acts(r)) {
+				if s.suits != nil && !b.broken[r] && !overruled(s, l, r) && (s.acts == nil || s.acts(r)) {
 					if err := s.suits(r); err != nil {
 						b.mistake(s.at, "%s: %s: %v", s.name, r.line(), err)
 					}
@@ -376,7 +378,7 @@ func (b *builder) overruled(at *list, s *setting) bool {
 // checkFacts asks middleware and attached values about the routes that they are for.
 func (b *builder) checkFacts() {
 	for _, r := range b.routes {
-		if r.part.own || r.wrong { // of a route with mistakes not all is known
+		if r.part.own || b.broken[r] { // of a route with mistakes not all is known
 			continue
 		}
 		var facts *Facts

@@ -125,7 +125,6 @@ type resolved struct {
 	ties    *ties        // to other routes; nil for most
 	lineage *lineage     // to an earlier version; nil for most
 	adapted *adapted     // nil: it reads and sends what its function does
-	wrong   bool         // its input or output has mistakes
 }
 
 // Ties bind a route to others, by their numbers.

@@ -4,7 +4,6 @@ import (
 	"math"
 	"runtime"
 	"slices"
-	"syscall"
 	"time"
 )
 
@@ -18,16 +17,6 @@ type meter struct {
 
 	counts *counter // instead of measuring: instructions are counted
 	runs   *runner  // instead of measuring: one side runs, to be counted
-}
-
-// cpu is the processor time of the whole process: other processes do not count, and the collector
-// does.
-func cpu() time.Duration {
-	var u syscall.Rusage
-	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
-		panic(err)
-	}
-	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
 }
 
 // compare measures ours against theirs, each a function that does its work n

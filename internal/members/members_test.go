@@ -20,7 +20,6 @@ import (
 type (
 	Plain struct {
 		A, B int
-		c    int
 	}
 	hidden struct {
 		A int `json:"a"`
