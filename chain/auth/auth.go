@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -172,19 +173,12 @@ func newGuard(name string, settings []Option) guard {
 		g.wrongf("Leeway is %v: clocks do not differ by less than nothing", g.leeway)
 	case g.remember < 0:
 		g.wrongf("Remember is %d: 0 keeps none", g.remember)
-	case !isToken(g.header):
+	case !bind.IsToken(g.header):
 		g.wrongf("Header is %q, which is no name of a field (RFC 9110, 5.1)", g.header)
 	case g.now == nil:
 		g.wrongf("Clock has no function")
 	}
 	return g
-}
-
-// isToken reports whether a text can be the name of a field (RFC 9110, 5.6.2).
-func isToken(text string) bool {
-	return text != "" && !strings.ContainsFunc(text, func(c rune) bool {
-		return (c|0x20 < 'a' || c|0x20 > 'z') && (c < '0' || c > '9') && !strings.ContainsRune("!#$%&'*+-.^_`|~", c)
-	})
 }
 
 // refuse makes the problem for a refusal, with its challenge.
