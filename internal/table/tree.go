@@ -35,6 +35,7 @@ const (
 type end struct {
 	of    []entry // all routes, that for GET as well
 	group int32   // that has this prefix; 0: none
+	some  bool    // some of the routes do not take every path that leads here
 }
 
 type entry struct {
@@ -176,7 +177,8 @@ func (b *Builder) table(edition int32, below []segment.Segment) *Table {
 		if at.end.of == nil && len(tree.entries) > 0 { // mostly there is one
 			at.end.of, tree.entries = tree.entries[:0:1], tree.entries[1:]
 		}
-		at.end.of = append(at.end.of, entry{r.method, int32(f.route), r.files, t.addExcept(f.route, b.except[f.route])})
+		made := entry{r.method, int32(f.route), r.files, t.addExcept(f.route, b.except[f.route])}
+		at.end.of, at.end.some = append(at.end.of, made), at.end.some || made.files || made.except
 	}
 	for _, of := range []int32{0, edition} { // the edition's own groups come instead of those of all
 		for i, g := range b.groups {

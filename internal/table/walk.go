@@ -120,7 +120,7 @@ func (w *walker) arrive(n uint32, depth int) bool {
 	}
 	r := w.pick(end, w.method, w.m)
 	if r < 0 {
-		w.seen = w.seen || slices.ContainsFunc(end.of, func(e entry) bool { return w.takes(&e, w.m) })
+		w.seen = w.seen || len(end.of) > 0 && (!end.some || slices.ContainsFunc(end.of, func(e entry) bool { return w.takes(&e, w.m) }))
 		return false
 	}
 	if !w.ties {
@@ -151,12 +151,22 @@ func (t *Table) takes(e *entry, m *Match) bool {
 
 // pick chooses by method among the routes that end at a node; -1 where none has it.
 func (t *Table) pick(e *end, method string, m *Match) int {
-	any, get := -1, -1
-	for i := range e.of {
-		one := &e.of[i]
-		if (one.files || one.except) && !t.takes(one, m) {
-			continue
+	if e.some {
+		var room [4]entry // mostly there is one
+		taking := end{of: room[:0]}
+		for i := range e.of {
+			if t.takes(&e.of[i], m) {
+				taking.of = append(taking.of, e.of[i])
+			}
 		}
+		e = &taking
+	}
+	return e.pick(method)
+}
+
+func (e *end) pick(method string) int {
+	any, get := -1, -1
+	for _, one := range e.of {
 		switch one.method {
 		case method:
 			return int(one.route)
