@@ -537,6 +537,25 @@ func TestWhoDoesNotReadHoldsNoSeat(t *testing.T) {
 				time.Sleep(time.Hour) // meanwhile the caller need not take anything
 			}
 		})))
+	slow := wicketway.Handle("GET /slow", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		for range 3 {
+			if _, err := io.WriteString(w, large[:9000]); err != nil {
+				return
+			}
+			time.Sleep(time.Hour) // it is the handler that is slow
+		}
+	}))
+	slowly := build(t, slow)
+	synctest.Test(t, func(t *testing.T) {
+		for _, proto := range []int{1, 2} {
+			w, start := &taker{ResponseRecorder: httptest.NewRecorder(), rate: 5000}, time.Now()
+			r := httptest.NewRequest("GET", "/slow", nil)
+			r.ProtoMajor = proto
+			if slowly.ServeHTTP(w, r); time.Since(start) < 3*time.Hour || proto == 2 && !w.until.IsZero() {
+				t.Errorf("a slow handler, HTTP/%d: ends after %v, deadline %v", proto, time.Since(start), w.until)
+			}
+		}
+	})
 	for _, c := range []struct {
 		path  string
 		rate  int // bytes a second

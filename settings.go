@@ -336,10 +336,10 @@ type Limits struct {
 	// theirs themselves.
 	Body int64
 	// Rate is how many bytes a second of a body must arrive at least, on average, after
-	// the first ten seconds, and how many of an answer the caller must take; 1 KiB by
-	// default, and it holds for handlers too. A body that is slower gets 408; to a caller
-	// who does not read writing fails, so that they hold no seat. Of an answer that is
-	// flushed it is asked of each piece.
+	// the first ten seconds, and how many of each write of an answer the caller must take
+	// after ten seconds, beyond the 4 KiB that the server keeps; 1 KiB by default, and it
+	// holds for handlers too. A body that is slower gets 408; to a caller who does not
+	// read writing fails, so that they hold no seat.
 	Rate int64
 	// Time is how long a route may take; unlimited by default. From when the request
 	// came in it bounds the reading of the body (408) and the serving: then the context

@@ -10,41 +10,29 @@ import (
 // has a least rate, as a body has: it is asked of what goes beyond the buffers of the server.
 
 const (
-	paceGrace    = 10 * time.Second // before the rate counts
-	unpaced      = 4 << 10          // bytes that the server keeps without waiting for the caller
-	pacedPiece   = 64 << 10         // bytes of one write that have a deadline
-	pacedFile    = 128 << 10        // the same of a file, which the system sends
-	paceRenewals = time.Second      // the least time between two deadlines
+	paceGrace  = 10 * time.Second // before the rate counts
+	paceSlack  = time.Second      // by which a deadline may be earlier
+	unpaced    = 4 << 10          // bytes that the server keeps without waiting for the caller
+	pacedPiece = 64 << 10         // bytes of one write that have a deadline
+	pacedFile  = 128 << 10        // the same of a file, which the system sends
 )
-
-// pace is how an answer, or the piece of a stream that is being sent, keeps up.
-type pace struct {
-	begun   time.Duration // since the program began; 0: not yet
-	renewed time.Duration
-	from    int64 // bytes that were passed on before it
-}
 
 var programStart = time.Now()
 
-// keepPace sets the deadline for the next bytes. It need not be exact to the second.
+// keepPace sets the deadline for the next bytes: what the handler has taken for itself does not count. It
+// need not be exact to the second.
 func (w *Writer) keepPace(next int) {
 	if w.Rate <= 0 || w.free || w.hijacked {
 		return
 	}
-	now := time.Since(programStart)
-	switch {
-	case w.pace.begun == 0:
-		w.pace.begun, w.pace.from = now, w.passed
-	case now-w.pace.renewed < paceRenewals:
-		return
-	}
-	w.pace.renewed = now
-	earned := time.Duration(min((w.passed-w.pace.from+int64(next))/w.Rate, 1<<32)) * time.Second
-	by := w.pace.begun + paceGrace + earned
+	by := time.Since(programStart) + paceGrace + time.Duration(int64(next)/w.Rate)*time.Second
 	if w.Limit > 0 {
 		by = min(by, w.until)
 	}
-	w.setWriteDeadline(programStart.Add(by))
+	if w.paced == 0 || w.paced < by-paceSlack {
+		w.paced = by
+		w.setWriteDeadline(programStart.Add(by))
+	}
 }
 
 // setWriteDeadline does without http.ResponseController where it can.
@@ -59,13 +47,21 @@ func (w *Writer) setWriteDeadline(t time.Time) {
 	}
 }
 
-// restPace ends the time of a piece: what comes next has its own, however long it is waited for. Over
-// HTTP/2 a deadline that passes meanwhile would end the stream.
+// restPace ends the time of a piece: what comes next has its own, however long it is waited for.
 func (w *Writer) restPace() {
-	if w.bounded || w.pace.begun != 0 {
+	if w.bounded || w.paced != 0 {
 		w.setWriteDeadline(time.Time{})
 	}
-	w.bounded, w.pace.begun = false, 0
+	w.bounded, w.paced = false, 0
+}
+
+// pausePace is called when bytes have gone out, and the handler goes on. Over HTTP/2 a deadline that
+// passes meanwhile would end the stream.
+func (w *Writer) pausePace() {
+	if w.shared && w.paced != 0 && w.Limit == 0 {
+		w.paced = 0
+		w.setWriteDeadline(time.Time{})
+	}
 }
 
 // write passes bytes on in pieces, each of which has a deadline.
@@ -77,6 +73,7 @@ func (w *Writer) write(p []byte) (n int, err error) {
 		m, err = w.ResponseWriter.Write(piece)
 		n, w.passed, p = n+m, w.passed+int64(m), p[len(piece):]
 	}
+	w.pausePace()
 	return n, err
 }
 
@@ -96,6 +93,7 @@ func (w *Writer) readFrom(to io.ReaderFrom, from io.Reader) (n int64, err error)
 			rest.N -= m
 		}
 		if err != nil || m < asked || limited && rest.N == 0 {
+			w.pausePace()
 			return n, err
 		}
 	}

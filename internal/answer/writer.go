@@ -29,15 +29,15 @@ type Writer struct {
 	Owner any
 	// Limit is the time for writing an answer, or a piece of a stream; 0: none.
 	Limit time.Duration
-	// Rate is how many bytes a second the caller must take at least, on average, after the first ten
-	// seconds; 0: as slowly as they like.
+	// Rate is how many bytes a second of each write the caller must take at least, after ten seconds; 0: as
+	// slowly as they like.
 	Rate int64
 
 	status  int32         // as announced; 0: not yet
 	until   time.Duration // of the deadline that is set for Limit, since the program began
-	pace    pace
-	written int64 // bytes of the body as they were written
-	passed  int64 // bytes of the body as they were passed on
+	paced   time.Duration // the same of the one that is set for Rate; 0: none
+	written int64         // bytes of the body as they were written
+	passed  int64         // bytes of the body as they were passed on
 	held    []byte
 	coder   Coder
 	encoder Encoder
@@ -53,6 +53,7 @@ type Writer struct {
 	hijacked bool
 	bounded  bool  // a deadline is set
 	free     bool  // the connection takes no deadlines
+	shared   bool  // over HTTP/2, the connection is shared with others
 	decided  bool  // whether the body is coded
 	coded    bool  // it is
 	diverted int32 // the status of an answer that is held back
@@ -64,7 +65,7 @@ type Writer struct {
 
 // Init makes the writer that answers a request.
 func (w *Writer) Init(to http.ResponseWriter, r *http.Request, owner any) {
-	w.ResponseWriter, w.Owner, w.head = to, owner, r.Method == http.MethodHead
+	w.ResponseWriter, w.Owner, w.head, w.shared = to, owner, r.Method == http.MethodHead, r.ProtoMajor == 2
 }
 
 // Around makes a writer for a middleware that stands alone.
@@ -360,7 +361,7 @@ func (w *Writer) End() {
 	} else if w.status != 0 && !w.sent {
 		w.sendHeader()
 	}
-	if w.bounded || w.pace.begun != 0 {
+	if w.bounded || w.paced != 0 {
 		if w.sent && !w.free {
 			http.NewResponseController(w.ResponseWriter).Flush()
 		}
