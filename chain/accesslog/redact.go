@@ -13,20 +13,11 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/members"
+	"github.com/wicketway/wicketway/internal/secret"
 )
 
-// Blank stands in a log where a secret was.
-const Blank = "[redacted]"
-
-// secrets are the keys whose values are never logged, in lower case without
-// hyphens and underscores.
-var secrets = []string{"password", "passphrase", "pin", "token", "accesstoken", "refreshtoken", "idtoken", "secret",
-	"clientsecret",
-	"apikey", "authorization", "proxyauthorization", "cookie", "setcookie", "telephone", "phone", "email", "mail"}
-
-// within are the words that make a key a secret's wherever they stand in it, as in new_password,
-// X-Api-Key and sessionToken.
-var within = []string{"password", "passphrase", "secret", "apikey", "authorization", "cookie", "credential"}
+// Blank replaces a secret in a log.
+const Blank = secret.Blank
 
 // Redact wraps a handler so that secrets do not reach it: values under the keys
 // that are known to hold some (password, pin, token, secret, authorization,
@@ -34,56 +25,58 @@ var within = []string{"password", "passphrase", "secret", "apikey", "authorizati
 // new_password) and under those given, at any depth: in groups, maps with any keys, lists and structs,
 // fields that are embedded or not exported included. The fields of a struct count by their
 // names in Go, in JSON and in from tags; those with rule:"writeOnly" are blanked too, and those that JSON
-// leaves out are left out. In a URL the values of such parameters are blanked. Other secrets inside
-// a text are not found, nor in a value that writes itself as text or JSON.
+// leaves out are left out. In a URL the values of such parameters are blanked.
+//
+// In records with the context of a request, the values that its input, its header fields, its query and its
+// path had under the known names are blanked in every text, quoted or escaped too; those of fewer than four
+// bytes where they are words of their own. Other secrets inside a text are not found.
 func Redact(h slog.Handler, more ...string) slog.Handler {
-	keys := map[string]bool{}
-	for _, k := range slices.Concat(secrets, more) {
-		keys[plainKey(k)] = true
-	}
-	return &redactor{h, keys, false}
+	return &redactor{Handler: h, names: secret.With(more...)}
 }
 
+// A redactor gives its handler records without secrets.
 type redactor struct {
 	slog.Handler
-	keys  map[string]bool
-	blank bool // the group that is open has a secret's name
+	names  secret.Names
+	values *secret.Values // of the request that the record is about
+	blank  bool           // the group that is open has a secret's name
+}
+
+// withValues blanks the values of a request in attributes, whatever their names.
+func withValues(values *secret.Values, attrs []slog.Attr) {
+	r := redactor{values: values}
+	for i, a := range attrs {
+		attrs[i] = r.attr(a)
+	}
 }
 
 func (r *redactor) isForPeople() bool { return isForPeople(r.Handler) }
 
-// isSecret reports whether a key is one of a secret.
-func (r *redactor) isSecret(key string) bool {
-	key = plainKey(key)
-	return r.keys[key] || strings.HasSuffix(key, "token") || slices.ContainsFunc(within, func(word string) bool { return strings.Contains(key, word) })
-}
-
 // parameter is one of the query of a URL (RFC 3986, 3.4).
 var parameter = regexp.MustCompile(`([?&])([^=&#\s]+)=([^&#\s"]*)`)
 
-// text blanks the secret parameters of the URLs in a text.
+// text blanks the values of the request, and the secret parameters of the URLs in a text.
 func (r *redactor) text(s string) string {
+	s = r.values.Blank(s)
 	if !strings.Contains(s, "?") {
 		return s
 	}
 	return parameter.ReplaceAllStringFunc(s, func(one string) string {
 		parts := parameter.FindStringSubmatch(one)
 		name, err := url.QueryUnescape(parts[2])
-		if err != nil || !r.isSecret(name) {
+		if err != nil || !r.names.Has(name) {
 			return one
 		}
 		return parts[1] + parts[2] + "=" + Blank
 	})
 }
 
-func plainKey(key string) string {
-	return strings.NewReplacer("-", "", "_", "", " ", "").Replace(strings.ToLower(key))
-}
-
 func (r *redactor) Handle(ctx context.Context, record slog.Record) error {
-	clean := slog.NewRecord(record.Time, record.Level, r.text(record.Message), record.PC)
+	of := *r
+	of.values = secret.In(ctx)
+	clean := slog.NewRecord(record.Time, record.Level, of.text(record.Message), record.PC)
 	record.Attrs(func(a slog.Attr) bool {
-		clean.AddAttrs(r.attr(a))
+		clean.AddAttrs(of.attr(a))
 		return true
 	})
 	return r.Handler.Handle(ctx, clean)
@@ -94,15 +87,15 @@ func (r *redactor) WithAttrs(attrs []slog.Attr) slog.Handler {
 	for i, a := range attrs {
 		clean[i] = r.attr(a)
 	}
-	return &redactor{r.Handler.WithAttrs(clean), r.keys, r.blank}
+	return &redactor{Handler: r.Handler.WithAttrs(clean), names: r.names, blank: r.blank}
 }
 
 func (r *redactor) WithGroup(name string) slog.Handler {
-	return &redactor{r.Handler.WithGroup(name), r.keys, r.blank || r.isSecret(name)}
+	return &redactor{Handler: r.Handler.WithGroup(name), names: r.names, blank: r.blank || r.names.Has(name)}
 }
 
 func (r *redactor) attr(a slog.Attr) slog.Attr {
-	if r.blank || r.isSecret(a.Key) {
+	if r.blank || r.names.Has(a.Key) {
 		return slog.String(a.Key, Blank)
 	}
 	switch v := a.Value.Resolve(); v.Kind() {
@@ -119,6 +112,11 @@ func (r *redactor) attr(a slog.Attr) slog.Attr {
 			return slog.Any(a.Key, clean)
 		}
 		return slog.Attr{Key: a.Key, Value: v}
+	case slog.KindInt64, slog.KindUint64, slog.KindFloat64:
+		if number := v.String(); r.text(number) != number {
+			return slog.String(a.Key, Blank)
+		}
+		return slog.Attr{Key: a.Key, Value: v}
 	default:
 		return slog.Attr{Key: a.Key, Value: v}
 	}
@@ -132,6 +130,12 @@ const maxDepth = 16
 func (r *redactor) value(v reflect.Value, depth int) (clean any, changed bool) {
 	if !v.IsValid() {
 		return nil, false
+	}
+	if text, speaks := spoken(v); speaks {
+		if clean := r.text(text); clean != text {
+			return clean, true
+		}
+		return v.Interface(), false
 	}
 	switch v.Kind() {
 	case reflect.Pointer, reflect.Interface:
@@ -154,6 +158,11 @@ func (r *redactor) value(v reflect.Value, depth int) (clean any, changed bool) {
 		return r.mapping(v, depth-1)
 	case reflect.Slice, reflect.Array:
 		if v.Type().Elem().Kind() == reflect.Uint8 {
+			text := fmt.Sprintf("%s", plain(v))
+			clean := r.text(text)
+			if clean != text {
+				return clean, true
+			}
 			return plain(v), false
 		}
 		list := make([]any, v.Len())
@@ -162,6 +171,12 @@ func (r *redactor) value(v reflect.Value, depth int) (clean any, changed bool) {
 			list[i], changed = one, changed || c
 		}
 		return list, changed
+	case reflect.String, reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint,
+		reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Float32, reflect.Float64:
+		text := fmt.Sprint(plain(v))
+		if clean := r.text(text); clean != text {
+			return clean, true
+		}
 	}
 	return plain(v), false
 }
@@ -184,55 +199,61 @@ func plain(v reflect.Value) any {
 	return v.String()
 }
 
-// speaks reports whether a value writes itself, so that what it holds is not shown.
-func speaks(v reflect.Value) bool {
-	if !v.CanInterface() {
-		return false
+// spoken is the text of a value that writes itself, so that what it holds is not shown; false for others.
+func spoken(v reflect.Value) (text string, speaks bool) {
+	if !v.CanInterface() || v.Kind() == reflect.Pointer && v.IsNil() {
+		return "", false
 	}
-	switch v.Interface().(type) {
-	case encoding.TextMarshaler, json.Marshaler:
-		return true
+	switch v := v.Interface().(type) {
+	case error:
+		return v.Error(), true
+	case encoding.TextMarshaler:
+		written, err := v.MarshalText()
+		return string(written), err == nil
+	case json.Marshaler:
+		written, err := v.MarshalJSON()
+		return string(written), err == nil
 	}
-	return false
+	return "", false
 }
 
+// structure copies a struct where it has a secret: what JSON has of it, since not all handlers show the rest.
 func (r *redactor) structure(v reflect.Value, depth int) (any, bool) {
-	if speaks(v) {
-		return v.Interface(), false
-	}
-	copied, changed := map[string]any{}, false
-	for i := range v.NumField() {
-		field := v.Type().Field(i)
-		says := members.Read(field)
-		name, flat := says.Name, says.Embedded
-		_, from, _ := strings.Cut(field.Tag.Get("from"), " ")
-		shown := !says.Ignored // a copy lacks the others, which not all handlers show
-		if r.isSecret(name) || r.isSecret(field.Name) || r.isSecret(from) ||
-			slices.Contains(strings.Fields(field.Tag.Get("rule")), "writeOnly") {
-			changed = true
-			if shown {
-				copied[name] = Blank
-			}
-			continue
-		}
-		one, c := r.value(v.Field(i), depth)
-		changed = changed || c
-		switch inner, ok := one.(map[string]any); {
-		case !shown:
-		case flat && ok && c:
-			for name, value := range inner {
-				if _, outer := copied[name]; !outer {
-					copied[name] = value
-				}
-			}
-		default:
-			copied[name] = one
-		}
-	}
+	fields := map[string]any{} // by their ways
+	changed := r.fields(v, nil, fields, depth)
 	if !changed && v.CanInterface() {
 		return v.Interface(), false
 	}
+	copied := map[string]any{}
+	all, _ := members.Of(v.Type())
+	for _, m := range all {
+		if one, ok := fields[fmt.Sprint(m.Index)]; ok {
+			copied[m.Name] = one
+		}
+	}
 	return copied, changed
+}
+
+// fields gives the fields of a struct without secrets, those of what is embedded in it by their ways.
+func (r *redactor) fields(v reflect.Value, way []int, found map[string]any, depth int) (changed bool) {
+	for i := range v.NumField() {
+		sf, field, own := v.Type().Field(i), v.Field(i), append(slices.Clip(way), i)
+		if members.Read(sf).Embedded {
+			for field.Kind() == reflect.Pointer && !field.IsNil() {
+				field = field.Elem()
+			}
+			if field.Kind() == reflect.Struct && depth > 0 && !r.names.HasField(sf) {
+				changed = r.fields(field, own, found, depth-1) || changed // less deep: a type can embed itself
+				continue
+			}
+		}
+		one, c := any(Blank), true
+		if !r.names.HasField(sf) {
+			one, c = r.value(field, depth)
+		}
+		found[fmt.Sprint(own)], changed = one, changed || c
+	}
+	return changed
 }
 
 // mapping looks at the keys as they are written, whatever their type.
@@ -240,7 +261,7 @@ func (r *redactor) mapping(v reflect.Value, depth int) (any, bool) {
 	members, changed := map[string]any{}, false
 	for i := v.MapRange(); i.Next(); {
 		name := fmt.Sprint(i.Key())
-		if r.isSecret(name) {
+		if r.names.Has(name) {
 			members[name], changed = Blank, true
 			continue
 		}

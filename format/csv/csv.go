@@ -131,15 +131,18 @@ func columnsOf(t reflect.Type, name string, path [][]int, around []reflect.Type)
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	if t.Kind() != reflect.Struct || isLeaf(t) || contains(around, t) {
+	var inner []members.Member
+	if t.Kind() == reflect.Struct && !isLeaf(t) && !contains(around, t) {
+		inner, _ = members.Of(t)
+	}
+	if len(inner) == 0 {
 		if name == "" {
 			name = "value"
 		}
 		return []column{{name, path}}
 	}
 	around = append(around[:len(around):len(around)], t)
-	members, _ := members.Of(t)
-	for _, m := range members {
+	for _, m := range inner {
 		own := m.Name
 		if name != "" {
 			own = name + "." + own

@@ -2,11 +2,14 @@ package answer
 
 import (
 	"math"
+	"math/rand/v2"
 	"reflect"
 	"testing"
 	"time"
 
 	"github.com/go-json-experiment/json"
+
+	"github.com/wicketway/wicketway/internal/members/drawn"
 )
 
 type speaker struct{ text string }
@@ -71,8 +74,15 @@ func FuzzEncode(f *testing.F) {
 			one.N.N = one // it holds itself
 		}
 		var none *inner
-		for _, value := range []any{&w, &one, &none, &[]wide{w}, &text, &number, &n, &embedded{*one, int(n)}, &at, new(any),
-			&struct{ D time.Duration }{5}, &struct{ C chan int }{}} {
+		values := []any{&w, &one, &none, &[]wide{w}, &text, &number, &n, &embedded{*one, int(n)}, &at, new(any),
+			&struct{ D time.Duration }{5}, &struct{ C chan int }{}}
+		random := rand.New(rand.NewPCG(uint64(n), uint64(shape)))
+		for range 50 {
+			v := reflect.New(drawn.Type(random))
+			drawn.Fill(random, v.Elem(), 4)
+			values = append(values, v.Interface())
+		}
+		for _, value := range values {
 			v := reflect.ValueOf(value).Elem()
 			want, wantErr := json.Marshal(value, json.Deterministic(true))
 			var es Encoders

@@ -17,6 +17,7 @@ import (
 
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
@@ -41,6 +42,8 @@ type Plan struct {
 	// Vary names the fields that the input is read from in the Vary of an answer to GET or HEAD
 	// (RFC 9110, 12.5.5), before its header goes out; nil where there are none.
 	Vary func(status int, h http.Header)
+	// Secret says that the input can hold secrets, by the names of its fields.
+	Secret bool
 }
 
 // A field of the input is read from a text.
@@ -81,7 +84,7 @@ type Config struct {
 
 // Compile plans how a route's input is read. A pointer to a type is read like the type.
 func Compile(t reflect.Type, c Config) *Plan {
-	in := &Plan{Type: t, most: c.Faults}
+	in := &Plan{Type: t, most: c.Faults, Secret: secret.InType(t)}
 	if t.Kind() == reflect.Pointer {
 		in.pointer, t = true, t.Elem()
 	}

@@ -61,11 +61,11 @@ type Member struct {
 }
 
 // Of lists the members of a struct in the order in which they are written, and those that are none since
-// several fields of one depth have the name. A shallower field hides deeper ones, and of one depth one
-// that has the name by its tag those that have it by themselves. What is embedded and no struct is left
-// out.
+// several fields of one struct, or of one depth, have the name. A shallower field hides deeper ones, and of
+// one depth one that has the name by its tag those of other structs that have it by themselves. What is
+// embedded and no struct is left out.
 func Of(t reflect.Type) (all, clashing []Member) {
-	found := visit(t)
+	found, clashing := visit(t)
 	slices.SortStableFunc(found, func(x, y Member) int {
 		return cmp.Or(cmp.Compare(x.Name, y.Name), cmp.Compare(len(x.Index), len(y.Index)), cmp.Compare(named(x), named(y)))
 	})
@@ -93,7 +93,7 @@ func named(m Member) int {
 }
 
 // visit goes over a struct and those that are embedded in it, the shallower ones first, each type once.
-func visit(t reflect.Type) (found []Member) {
+func visit(t reflect.Type) (found, clashing []Member) {
 	type place struct {
 		of         reflect.Type
 		index      []int
@@ -105,6 +105,7 @@ func visit(t reflect.Type) (found []Member) {
 	for len(todo) > 0 {
 		at := todo[0]
 		todo = todo[1:]
+		own := map[string]bool{}
 		for i := range at.of.NumField() {
 			sf := at.of.Field(i)
 			f := Read(sf)
@@ -112,7 +113,12 @@ func visit(t reflect.Type) (found []Member) {
 			switch {
 			case f.Ignored:
 			case !f.Embedded:
-				found = append(found, Member{Field: f, Of: sf, Index: index, ViaPointer: at.viaPointer})
+				m := Member{Field: f, Of: sf, Index: index, ViaPointer: at.viaPointer}
+				if own[f.Name] {
+					clashing = append(clashing, m)
+					continue
+				}
+				own[f.Name], found = true, append(found, m)
 			default:
 				inner, viaPointer := sf.Type, at.viaPointer
 				if inner.Kind() == reflect.Pointer {
@@ -125,5 +131,5 @@ func visit(t reflect.Type) (found []Member) {
 			}
 		}
 	}
-	return found
+	return found, clashing
 }

@@ -3,6 +3,10 @@ package members_test
 import (
 	"bytes"
 	"encoding/csv"
+	"io"
+	"log/slog"
+	"maps"
+	"math/rand/v2"
 	"reflect"
 	"slices"
 	"strings"
@@ -12,71 +16,34 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/accesslog"
 	csvformat "github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/members"
+	"github.com/wicketway/wicketway/internal/members/drawn"
+	"github.com/wicketway/wicketway/internal/shape"
 )
 
-type (
-	Plain struct {
-		A, B int
-	}
-	hidden struct {
-		A int `json:"a"`
-		D int
-	}
-	Deep struct {
-		hidden
-		E int
-	}
-	Both struct { // A of Plain and A of Other hide each other; D comes from Deep
-		Plain
-		Other
-		Deep
-		Own string `json:"own,omitzero"`
-	}
-	Other struct {
-		A int
-		F int `json:"-"`
-		G int `json:"g h"`
-	}
-	Tagged struct { // the tag wins among those of one depth
-		Plain
-		Named
-	}
-	Named struct {
-		X int `json:"B"`
-		H int `json:"h-i"`
-	}
-	Shallow struct { // the shallower wins, whatever the order
-		Deep
-		hiddenLater
-	}
-	hiddenLater struct{ D string }
-	Under       struct {
-		hidden `json:"under"`
-		Plain  `json:"plain,omitzero"`
-		Flat   Plain `json:",embed"`
-		*Other
-	}
-	Loop struct {
-		*Loop
-		Z int
-	}
-	Unicode struct {
-		Größe int `json:"größe"`
-	}
-)
-
-// All that reads, checks and writes members means the same ones as the JSON package, in its order.
+// All that reads, checks, adapts, hides and writes members means the same ones as the JSON package, in its
+// order (internal/answer holds the encoders against it).
 func TestMembersAreThoseOfJSON(t *testing.T) {
-	for _, typ := range []reflect.Type{reflect.TypeFor[Plain](), reflect.TypeFor[Deep](), reflect.TypeFor[Both](), reflect.TypeFor[Other](), reflect.TypeFor[Tagged](),
-		reflect.TypeFor[Shallow](), reflect.TypeFor[Under](), reflect.TypeFor[Loop](), reflect.TypeFor[Unicode]()} {
+	types := drawn.Declared()
+	random := rand.New(rand.NewPCG(7, 11))
+	for range 2000 {
+		types = append(types, drawn.Type(random))
+	}
+	compared, adapted := 0, 0
+	for _, typ := range types {
 		text, err := json.Marshal(reflect.New(typ).Interface())
+		var set check.Set
+		checked, wrong := set.Type(typ)
 		if err != nil {
-			t.Fatalf("%s: %v", typ, err)
+			if wrong == nil {
+				t.Errorf("%s: JSON says %v, checking nothing", typ, err)
+			}
+			continue
 		}
-		var want, got, columns, known []string
+		var want, got, columns, shown, known []string
 		for d := jsontext.NewDecoder(bytes.NewReader(text)); ; {
 			token, err := d.ReadToken()
 			if err != nil {
@@ -88,8 +55,14 @@ func TestMembersAreThoseOfJSON(t *testing.T) {
 			}
 		}
 		all, clashing := members.Of(typ)
+		if clashing != nil && wrong == nil {
+			t.Errorf("%s: checking says %v, clashing are %v", typ, wrong, clashing)
+		}
 		for _, m := range all {
 			columns = append(columns, m.Name)
+			if !m.ViaPointer {
+				shown = append(shown, m.Name)
+			}
 			if !m.OmitZero && !m.OmitEmpty && !m.ViaPointer {
 				got = append(got, m.Name)
 			}
@@ -97,13 +70,10 @@ func TestMembersAreThoseOfJSON(t *testing.T) {
 				t.Errorf("%s: the way to %s leads to %s", typ, m.Name, field.Name)
 			}
 		}
-		if !slices.Equal(got, want) {
+		if want = slices.DeleteFunc(want, func(name string) bool {
+			return slices.ContainsFunc(all, func(m members.Member) bool { return m.Name == name && (m.OmitEmpty || m.OmitZero) })
+		}); !slices.Equal(got, want) {
 			t.Errorf("%s: %q, but JSON has %q", typ, got, want)
-		}
-		var set check.Set
-		checked, err := set.Type(typ)
-		if (err != nil) != (clashing != nil) {
-			t.Errorf("%s: checking says %v, clashing are %v", typ, err, clashing)
 		}
 		for _, m := range checked.Members() {
 			if name := m.Pointer[1:]; !strings.Contains(name, "/") {
@@ -113,16 +83,63 @@ func TestMembersAreThoseOfJSON(t *testing.T) {
 		if !slices.Equal(known, columns) {
 			t.Errorf("%s: checked are %q, members are %q", typ, known, columns)
 		}
-		var lines bytes.Buffer
-		if err := csvformat.Lists().Write(&lines, wicketway.Shown{Value: reflect.MakeSlice(reflect.SliceOf(typ), 0, 0).Interface()}); err != nil {
-			t.Fatal(err)
+		if wrong != nil {
+			continue
 		}
-		header, err := csv.NewReader(&lines).Read()
-		for i, name := range header {
-			header[i], _, _ = strings.Cut(name, ".")
+		slices.Sort(shown)
+		compared++
+		if names := columnsOf(t, typ); !slices.Equal(names, columns) && columns != nil {
+			t.Errorf("%s: the columns are %q, members are %q", typ, names, columns)
 		}
-		if header = slices.Compact(header); err != nil || !slices.Equal(header, columns) {
-			t.Errorf("%s: the columns are %q, members are %q", typ, header, columns)
+		if names := loggedOf(t, typ, shown); !slices.Equal(names, shown) {
+			t.Errorf("%s: logged are %q, members are %q", typ, names, columns)
+		}
+		a, errs := shape.Derive(typ, nil, nil)
+		if errs != nil { // some cannot be told apart, which is said
+			continue
+		}
+		adapted++
+		var kept []string
+		old, _ := members.Of(a.Old)
+		for _, m := range old {
+			kept = append(kept, m.Name)
+		}
+		if !slices.Equal(kept, columns) {
+			t.Errorf("%s: adapted are %q, members are %q", typ, kept, columns)
 		}
 	}
+	if compared < 1000 || adapted < 300 {
+		t.Errorf("only %d types were compared, %d of them adapted", compared, adapted)
+	}
+}
+
+func columnsOf(t *testing.T, typ reflect.Type) []string {
+	var lines bytes.Buffer
+	if err := csvformat.Lists().Write(&lines, wicketway.Shown{Value: reflect.MakeSlice(reflect.SliceOf(typ), 0, 0).Interface()}); err != nil {
+		t.Fatal(err)
+	}
+	header, err := csv.NewReader(&lines).Read()
+	if err != nil && err != io.EOF {
+		t.Fatal(err)
+	}
+	for i, name := range header {
+		header[i], _, _ = strings.Cut(name, ".")
+	}
+	return slices.Compact(header)
+}
+
+// loggedOf are the members in the log, when one of them is a secret's.
+func loggedOf(t *testing.T, typ reflect.Type, shown []string) []string {
+	if len(shown) == 0 {
+		return nil
+	}
+	var log bytes.Buffer
+	slog.New(accesslog.Redact(slog.NewJSONHandler(&log, nil), shown[0])).Info("", "value", reflect.New(typ).Interface())
+	var record struct {
+		Value map[string]jsontext.Value `json:"value"`
+	}
+	if err := json.Unmarshal(log.Bytes(), &record); err != nil {
+		t.Fatal(err, log.String())
+	}
+	return slices.Sorted(maps.Keys(record.Value))
 }

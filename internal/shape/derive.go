@@ -83,7 +83,7 @@ func Derive(t reflect.Type, members []Member, skip func(reflect.Type) bool) (*Ad
 		return nil, []error{fmt.Errorf("%s holds values of its own type, which would not be adapted: use By", t)}
 	}
 	d := &deriver{of: t, inputs: hasSources(t), skip: skip, members: members, used: make([]bool, len(members)), adapter: &Adapter{New: t}}
-	d.structure(t, nil)
+	d.structure(t)
 	for i := range members {
 		if !d.used[i] {
 			d.add(i)
@@ -135,46 +135,49 @@ func (d *deriver) failf(format string, args ...any) {
 	d.errs = append(d.errs, fmt.Errorf(format, args...))
 }
 
-// structure goes over the fields of a struct, and of those that are embedded in it.
-func (d *deriver) structure(t reflect.Type, index []int) {
-	for i := range t.NumField() {
-		sf := t.Field(i)
-		at := append(slices.Clip(index), i)
-		name, is := d.nameOf(sf)
+// structure goes over the members of a struct.
+func (d *deriver) structure(t reflect.Type) {
+	if d.inputs {
+		d.inputFields(t, nil)
+		return
+	}
+	all, _ := members.Of(t) // those that are none are said where the type is checked
+	for _, m := range all {
 		switch {
-		case d.skip != nil && d.skip(sf.Type):
-		case d.inputs && sf.Anonymous && name == "" || !d.inputs && is && members.Read(sf).Embedded:
-			if sf.Type.Kind() != reflect.Struct {
-				d.failf("%s.%s: is embedded by a pointer, so its members cannot be told apart: use By", t, sf.Name)
-				continue
-			}
-			d.structure(sf.Type, at)
-		case !is || !sf.IsExported() && !sf.Anonymous:
-		case !sf.IsExported():
-			d.failf("%s.%s: is not exported, so it cannot be taken over: export its type, or use By", t, sf.Name)
+		case d.skip != nil && d.skip(m.Of.Type):
+		case m.ViaPointer:
+			d.failf("%s: the member %s is embedded by a pointer, so it cannot be told apart: use By", t, m.Name)
+		case !m.Of.IsExported():
+			d.failf("%s.%s: is not exported, so it cannot be taken over: export its type, or use By", t, m.Of.Name)
 		default:
-			d.field(sf, name, at)
+			d.field(m.Of, m.Name, m.Index)
 		}
 	}
 }
 
-// nameOf is what a field is called as a member; it is none where JSON leaves it out.
-func (d *deriver) nameOf(sf reflect.StructField) (name string, is bool) {
-	if d.inputs {
+// inputFields goes over the fields of an input, and of what is embedded in it.
+func (d *deriver) inputFields(t reflect.Type, index []int) {
+	for i := range t.NumField() {
+		sf := t.Field(i)
+		at := append(slices.Clip(index), i)
 		from, has := sf.Tag.Lookup("from")
 		source, name, _ := strings.Cut(from, " ")
-		switch {
-		case !has:
-			return "", true
-		case source == "body":
-			return source, true
-		case strings.TrimSpace(name) == "":
+		if name = strings.TrimSpace(name); name == "" {
 			name = strings.ToLower(sf.Name)
 		}
-		return source + " " + strings.TrimSpace(name), true
+		switch {
+		case d.skip != nil && d.skip(sf.Type):
+		case !has && sf.Anonymous && sf.Type.Kind() == reflect.Struct:
+			d.inputFields(sf.Type, at)
+		case !has && sf.Anonymous:
+			d.failf("%s.%s: is embedded by a pointer, so its members cannot be told apart: use By", t, sf.Name)
+		case !has || !sf.IsExported():
+		case source == "body":
+			d.field(sf, source, at)
+		default:
+			d.field(sf, source+" "+name, at)
+		}
 	}
-	f := members.Read(sf)
-	return f.Name, !f.Ignored
 }
 
 // field takes one field over, as the member that speaks of it says.
@@ -282,6 +285,9 @@ func (d *deriver) put(s step, field reflect.StructField) {
 		field.Index, field.Offset, field.Anonymous, field.PkgPath = nil, 0, false, ""
 		for n := 2; slices.ContainsFunc(d.fields, func(f reflect.StructField) bool { return f.Name == field.Name }); n++ {
 			field.Name = strings.TrimRight(field.Name, "0123456789") + strconv.Itoa(n)
+			if !d.inputs { // a member without a name in its tag has that of its field
+				field.Tag = d.tag(&Member{Old: s.oldName}, field.Tag)
+			}
 		}
 		d.fields = append(d.fields, field)
 	}
@@ -294,7 +300,7 @@ func (d *deriver) member(t reflect.Type, name string) (found reflect.StructField
 	if t.Kind() != reflect.Struct {
 		return found, false
 	}
-	inner.structure(t, nil)
+	inner.structure(t)
 	for i, s := range inner.adapter.steps {
 		if s.oldName == name {
 			return reflect.StructField{Index: s.index, Type: inner.fields[i].Type, Tag: inner.fields[i].Tag}, true
@@ -308,7 +314,7 @@ func (d *deriver) names(t reflect.Type) (names []string) {
 		return []string{"none"}
 	}
 	inner := &deriver{of: t, inputs: d.inputs && t == d.of, skip: d.skip, adapter: &Adapter{}}
-	inner.structure(t, nil)
+	inner.structure(t)
 	for _, s := range inner.adapter.steps {
 		names = append(names, s.oldName)
 	}
