@@ -12,6 +12,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -35,6 +36,10 @@ type Cause struct {
 // first, and the routes that are near where nothing was found.
 func (s *state) debug(p *problem.Problem) jsontext.Value {
 	info := debugInfo{Causes: causes(p.Unwrap())}
+	secrets := s.secrets()
+	for i := range info.Causes {
+		info.Causes[i].Message = secrets.Blank(info.Causes[i].Message)
+	}
 	if t := s.target; !t.isFallback() {
 		info.Route = t.line() + " at " + t.at.String()
 	}
@@ -45,6 +50,20 @@ func (s *state) debug(p *problem.Problem) jsontext.Value {
 	info.Stack = ownFirst(stackIn(p))
 	text, _ := json.Marshal(info, jsontext.AllowInvalidUTF8(true)) // messages can be anything
 	return text
+}
+
+// secrets are the values that the request had under the names of secrets, which no text about it shows.
+func (s *state) secrets() *secret.Values {
+	in, _ := Kept[secret.Input](s)
+	var path []string
+	if !s.target.isFallback() {
+		for i, name := range s.target.names {
+			if secret.Known.Has(name) {
+				path = append(path, s.match.Value(i))
+			}
+		}
+	}
+	return secret.Of(in.Value, &s.request, path...)
 }
 
 // stackIn is the innermost stack that an error has kept.

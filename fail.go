@@ -14,6 +14,7 @@ import (
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -155,7 +156,7 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	}
 	how.Length = s.out.WillLinger()
 	if lost := answer.Problem(w, r, p, how); lost != nil {
-		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(lost.Error(), longestLogged),
+		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(s.secrets().Blank(lost.Error()), longestLogged),
 			"request", RequestID(s))
 	}
 }
@@ -247,12 +248,16 @@ const longestLogged = 8 << 10
 
 // logFailure writes the line for a failure that no middleware has logged.
 func logFailure(to *slog.Logger, r *http.Request, source string, p *problem.Problem, err error) {
+	secrets := secret.In(r.Context())
+	if secrets == nil {
+		secrets = secret.Of(nil, r)
+	}
 	to.LogAttrs(r.Context(), slog.LevelError, "request failed",
 		slog.String("method", clip.Text(r.Method, 64)),
-		slog.String("path", clip.Text(r.URL.Path, 1024)),
+		slog.String("path", clip.Text(secrets.Blank(r.URL.Path), 1024)),
 		slog.Int("status", p.Kind().Status()),
 		slog.String("served", source),
 		slog.String("request", RequestID(r.Context())),
 		slog.String("caller", clip.Text(Caller(r.Context()).Subject, 256)),
-		slog.String("error", clip.Text(err.Error(), longestLogged)))
+		slog.String("error", clip.Text(secrets.Blank(err.Error()), longestLogged)))
 }

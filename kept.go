@@ -8,7 +8,6 @@ import (
 	"net/netip"
 	"slices"
 
-	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -173,13 +172,7 @@ type readInput struct{ value any }
 
 // Causes lists an error and what it wraps, each with its type in Go, for people who look for what
 // went wrong: never for callers.
-func Causes(err error) []Cause {
-	list := causes(err)
-	for i := range list {
-		list[i].Message = clip.Text(list[i].Message, longestLogged)
-	}
-	return list
-}
+func Causes(err error) []Cause { return causes(err) }
 
 // OwnFrames gives the frames of the user's own code from the stack that an error has kept, the
 // innermost first, each as its function, a space, and file:line. There are none where it has kept

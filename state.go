@@ -12,6 +12,7 @@ import (
 
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -54,8 +55,11 @@ type failure struct {
 type stateKey struct{}
 
 func (s *state) Value(key any) any {
-	if key == (stateKey{}) {
+	switch key {
+	case stateKey{}:
 		return s
+	case secret.Key{}:
+		return s.secrets()
 	}
 	return s.Context.Value(key)
 }

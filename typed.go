@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"sync"
 
+	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -32,6 +33,11 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 				err = t.readOld(&in, r, s)
 			} else {
 				err = t.read(&in, r, s)
+			}
+		}
+		if s.target.input.Secret {
+			for around := s; around != nil; around = around.outer() { // whose chains log it as well
+				Keep(around, secret.Input{Value: in})
 			}
 		}
 		return err

@@ -17,6 +17,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -142,7 +143,8 @@ func (e *entry) begins() {
 		return
 	}
 	record := slog.NewRecord(e.start, slog.LevelInfo, "request begins", 0)
-	record.AddAttrs(slog.String("method", clip.Text(e.r.Method, 64)), slog.String("path", clip.Text(e.r.URL.Path, 1024)),
+	record.AddAttrs(slog.String("method", clip.Text(e.r.Method, 64)),
+		slog.String("path", clip.Text(secret.In(ctx).Blank(e.r.URL.Path), 1024)),
 		slog.String("request", wicketway.RequestID(ctx)))
 	e.out.Handle(ctx, record) // an error of the log has nowhere to go
 }
@@ -171,10 +173,11 @@ func (e *entry) end(gaveUp bool) {
 		return
 	}
 	_, route := wicketway.RoutePattern(ctx)
+	secrets := secret.In(ctx)
 	var some [24]slog.Attr
 	attrs := append(some[:0],
 		slog.String("method", clip.Text(e.r.Method, 64)),
-		slog.String("path", clip.Text(e.r.URL.Path, 1024)),
+		slog.String("path", clip.Text(secrets.Blank(e.r.URL.Path), 1024)),
 		slog.String("route", route),
 		slog.Int("status", status),
 		slog.Duration("duration", took),
@@ -205,7 +208,7 @@ func (e *entry) end(gaveUp bool) {
 		add("served", wicketway.RouteSource(ctx))
 	}
 	if failure != nil {
-		attrs = addFailure(attrs, failure, level)
+		attrs = addFailure(attrs, failure, level, secrets)
 	}
 	if slow {
 		attrs = append(attrs, slog.Bool("slow", true))
@@ -220,7 +223,10 @@ func (e *entry) end(gaveUp bool) {
 		attrs = append(attrs, a.attrs...)
 	}
 	if isForPeople(e.out) && wicketway.IsDevelopment(ctx) {
-		attrs = addDevelopment(ctx, attrs, failure)
+		attrs = addDevelopment(ctx, attrs, failure, secrets)
+	}
+	if secrets != nil {
+		withValues(secrets, attrs)
 	}
 	record := slog.NewRecord(now, level, "request", 0) // without a place: it would be this one
 	record.AddAttrs(attrs...)
@@ -272,8 +278,11 @@ func (e *entry) addBytes(attrs []slog.Attr) []slog.Attr {
 	return attrs
 }
 
-func addFailure(attrs []slog.Attr, failure error, level slog.Level) []slog.Attr {
-	attrs = append(attrs, slog.String("error", clip.Text(failure.Error(), 8<<10)))
+// longestError bounds what is logged of an error, in bytes.
+const longestError = 8 << 10
+
+func addFailure(attrs []slog.Attr, failure error, level slog.Level, secrets *secret.Values) []slog.Attr {
+	attrs = append(attrs, slog.String("error", clip.Text(secrets.Blank(failure.Error()), longestError)))
 	if p, ok := errors.AsType[*problem.Problem](failure); ok && len(p.LogAttrs()) > 0 {
 		attrs = append(attrs, slog.GroupAttrs("private", p.LogAttrs()...))
 	}
@@ -315,7 +324,7 @@ const (
 	framesAttr = "frames"
 )
 
-func addDevelopment(ctx context.Context, attrs []slog.Attr, failure error) []slog.Attr {
+func addDevelopment(ctx context.Context, attrs []slog.Attr, failure error, secrets *secret.Values) []slog.Attr {
 	if in, ok := wicketway.InputOf(ctx); ok {
 		attrs = append(attrs, slog.Any(inputAttr, in))
 	}
@@ -325,7 +334,11 @@ func addDevelopment(ctx context.Context, attrs []slog.Attr, failure error) []slo
 	if p := problem.In(failure); p != nil && p.Items() != nil {
 		attrs = append(attrs, slog.Any(faultsAttr, p.Items()))
 	}
-	attrs = append(attrs, slog.Any(causesAttr, wicketway.Causes(failure)))
+	causes := wicketway.Causes(failure)
+	for i := range causes {
+		causes[i].Message = clip.Text(secrets.Blank(causes[i].Message), longestError)
+	}
+	attrs = append(attrs, slog.Any(causesAttr, causes))
 	if frames := wicketway.OwnFrames(failure); frames != nil {
 		attrs = append(attrs, slog.Any(framesAttr, frames))
 	}

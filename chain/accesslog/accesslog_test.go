@@ -11,7 +11,9 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -320,6 +322,100 @@ func TestRedact(t *testing.T) {
 	for _, kept := range []string{"OB-1001", "OB-1038", "Grebe", "text/html", "third", "2027-05-04", "Wharf 7", `"kept":1`, `{"A":7}`, "YWJj", "EOF", "lock=bell", `"mooring":{`, "Wharf 8", accesslog.Blank} {
 		if !strings.Contains(text, kept) {
 			t.Errorf("%s is not in the log: %s", kept, text)
+		}
+	}
+}
+
+// A credential brings secrets under every kind of name.
+type credential struct {
+	Path   string    `from:"path token"`
+	Query  string    `from:"query pin"`
+	Header string    `from:"header X-Api-Key"`
+	Cookie string    `from:"cookie session_token"`
+	Body   signingIn `from:"body"`
+}
+
+type signingIn struct {
+	NewPassword  string              `json:"new_password"`
+	UserPassword *string             `json:"p"`
+	PIN          int                 `json:"pin"`
+	Code         string              `json:"code" rule:"writeOnly"`
+	Secrets      []map[string]string `json:"secrets"`
+	Deep         map[string]any      `json:"deep"`
+	Short        string              `json:"password"`
+}
+
+// What was read under the name of a secret is in no text about the request, whoever writes it.
+func TestSecretsThatWereReadAreBlanked(t *testing.T) {
+	hidden := []string{"pa th-1", "queRy=2", "header/3", "cookie4", "Body \"5\"\nline", "pointed6", "7777", "written8", "listed9", "deep10", "bearer11", "guard12"}
+	refused := problem.Define(422, "refused", "Refused")
+	for name, fails := range map[string]func(ctx context.Context, in credential, texts []string) error{
+		"error": func(_ context.Context, in credential, texts []string) error {
+			return fmt.Errorf("saving %s", strings.Join(texts, ", "))
+		},
+		"quoted": func(_ context.Context, in credential, texts []string) error { return fmt.Errorf("saving %q", texts) },
+		"escaped": func(_ context.Context, in credential, texts []string) error {
+			return &url.Error{Op: "Get", URL: "https://canal.example/" + url.PathEscape(strings.Join(texts, "/")) + url.QueryEscape(strings.Join(texts, " ")), Err: io.EOF}
+		},
+		"struct": func(_ context.Context, in credential, _ []string) error {
+			return fmt.Errorf("%+v %v", in.Body, *in.Body.UserPassword)
+		},
+		"joined": func(_ context.Context, in credential, texts []string) error {
+			return errors.Join(io.EOF, errors.New(texts[4]+texts[5]))
+		},
+		"panic": func(_ context.Context, in credential, texts []string) error { panic(texts) },
+		"private": func(_ context.Context, in credential, texts []string) error {
+			return refused.New("No.").Private("texts", texts).Private("error", errors.New(texts[0])).Private("in", in).Private("number", in.Body.PIN).Private("bytes", []byte(texts[7]))
+		},
+		"added": func(ctx context.Context, in credential, texts []string) error {
+			accesslog.Add(ctx, slog.String("saved", strings.Join(texts, " ")), slog.Any("list", texts), slog.Group("g", "error", errors.New(texts[8])))
+			return nil
+		},
+		"short": func(_ context.Context, in credential, texts []string) error {
+			return errors.New("x is x7, not axe: " + in.Body.Short)
+		},
+	} {
+		for _, development := range []bool{false, true} {
+			for _, logged := range []string{"chain", "own", "redacted"} {
+				var log bytes.Buffer
+				handler := slog.Handler(slog.NewJSONHandler(&log, nil))
+				settings := []wicketway.Part{wicketway.Log(slog.New(handler))}
+				switch logged {
+				case "chain":
+					settings = append(settings, wicketway.Chain(accesslog.To(slog.New(handler))))
+				case "redacted":
+					handler = accesslog.Redact(handler)
+				}
+				if development {
+					settings = append(settings, wicketway.Development())
+				}
+				api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, append(settings,
+					wicketway.Route("POST /tokens/{token}", func(ctx context.Context, in credential) (wicketway.None, error) {
+						texts := []string{in.Path, in.Query, in.Header, in.Cookie, in.Body.NewPassword, *in.Body.UserPassword, fmt.Sprint(in.Body.PIN), in.Body.Code, in.Body.Secrets[0]["any"], in.Body.Deep["token"].(string), "bearer11", "guard12"}
+						if logged == "redacted" {
+							slog.New(handler).InfoContext(ctx, texts[0]+texts[4], "texts", texts)
+						}
+						return wicketway.None{}, fails(ctx, in, texts)
+					}, wicketway.Fails(refused)))...)
+				if err != nil {
+					t.Fatal(err)
+				}
+				r := httptest.NewRequest("POST", "/tokens/pa%20th-1?pin=queRy%3D2", strings.NewReader(`{"new_password":"Body \"5\"\nline","p":"pointed6","pin":7777,"code":"written8","secrets":[{"any":"listed9"}],"deep":{"token":"deep10"},"password":"x"}`))
+				r.Header = http.Header{"Content-Type": {"application/json"}, "X-Api-Key": {"header/3"}, "Cookie": {"session_token=cookie4; other=guard12"}, "Authorization": {"Bearer bearer11"}}
+				w := httptest.NewRecorder()
+				api.ServeHTTP(w, r)
+				all := log.String() + w.Body.String()
+				for _, text := range hidden {
+					for _, form := range []string{text, strings.Trim(strconv.Quote(text), `"`), url.PathEscape(text), url.QueryEscape(text)} {
+						if strings.Contains(all, form) || strings.Contains(all, strings.Trim(strconv.Quote(form), `"`)) {
+							t.Errorf("%s, development %t, logged by %s: %s is in\n%s", name, development, logged, form, all)
+						}
+					}
+				}
+				if name == "short" && logged == "chain" && !strings.Contains(all, "[redacted] is x7, not axe: [redacted]") {
+					t.Error(all)
+				}
+			}
 		}
 	}
 }

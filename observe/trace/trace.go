@@ -3,6 +3,7 @@ package trace
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 
 	"go.opentelemetry.io/otel/attribute"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/secret"
 )
 
 // scope names what records the spans.
@@ -20,7 +22,7 @@ const scope = "github.com/wicketway/wicketway/observe/trace"
 // Requests records a span for each request, below that of the caller (W3C Trace Context). It is
 // named by method and template, has the attributes of OpenTelemetry's HTTP conventions, and the
 // steps of the request as events. A request that ends with a 5xx has the status Error, and
-// error.type is the code of its problem.
+// error.type is the code of its problem. What the request had under the name of a secret is blanked.
 //
 // It owns the ids: wicketway.TraceOf gives those of the span, so that logs and
 // tracecontext.Transport say the same. It stands before chain/tracecontext, which is not needed
@@ -72,7 +74,7 @@ func atStart(r *http.Request, _, template string) []attribute.KeyValue {
 	client := wicketway.ClientOf(r)
 	attrs := []attribute.KeyValue{
 		attribute.String("http.request.method", knownMethod(r.Method)),
-		attribute.String("url.path", clip.Text(r.URL.Path, 1024)),
+		attribute.String("url.path", clip.Text(secret.In(r.Context()).Blank(r.URL.Path), 1024)),
 		attribute.String("url.scheme", client.Scheme),
 		attribute.String("server.address", clip.Text(client.Host, 256)),
 	}
@@ -112,8 +114,11 @@ func atEnd(ctx context.Context, span trace.Span, answer wicketway.Writer) {
 	span.SetAttributes(attribute.String("error.type", told.Kind().Code()))
 	if told.Kind().Status() >= 500 || answer.Status() < 400 && answer.Status() != 0 {
 		failure := wicketway.Failure(ctx)
-		span.RecordError(failure)
-		span.SetStatus(codes.Error, clip.Text(failure.Error(), 1024))
+		text := clip.Text(secret.In(ctx).Blank(failure.Error()), 1024)
+		// As RecordError does it, which takes the text from the error itself.
+		span.AddEvent("exception", trace.WithAttributes(attribute.String("exception.type", fmt.Sprintf("%T", failure)),
+			attribute.String("exception.message", text)))
+		span.SetStatus(codes.Error, text)
 	}
 }
 
@@ -143,7 +148,7 @@ func (events) StepEnds(ctx context.Context, step wicketway.Step, err error) {
 		attrs = append(attrs, attribute.String("wicketway.step.name", step.Name))
 	}
 	if err != nil {
-		attrs = append(attrs, attribute.String("wicketway.step.error", clip.Text(err.Error(), 1024)))
+		attrs = append(attrs, attribute.String("wicketway.step.error", clip.Text(secret.In(ctx).Blank(err.Error()), 1024)))
 	}
 	span.AddEvent("step", trace.WithAttributes(attrs...))
 }

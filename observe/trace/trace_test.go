@@ -3,6 +3,7 @@ package trace_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -56,7 +57,11 @@ func TestRequests(t *testing.T) {
 			}
 			return resp.StatusCode, resp.Body.Close()
 		})),
-		wicketway.Route("GET /panic", func(context.Context, none) (none, error) { panic("no water") }),
+		wicketway.Route("GET /panic/{token}", func(_ context.Context, in struct {
+			Token string `from:"path token"`
+		}) (none, error) {
+			panic("no water for " + in.Token)
+		}),
 		wicketway.Route("GET /gauge", func(context.Context, none) (none, error) { return none{}, errShut.New("").Because(errors.New("ttyS4")) }, wicketway.Fails(errShut)),
 		wicketway.Handle("GET /socket", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			if conn, _, err := w.(http.Hijacker).Hijack(); err == nil {
@@ -66,7 +71,7 @@ func TestRequests(t *testing.T) {
 		wicketway.Handle("GET /abort", http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })),
 	)
 	before := len(spans.Ended())
-	for _, path := range []string{"GET /v2/locks/bell", "GET /panic", "GET /gauge", "GET /socket", "GET /abort", "GET /none/7", "FETCH /none"} {
+	for _, path := range []string{"GET /v2/locks/bell", "GET /panic/hush", "GET /gauge", "GET /socket", "GET /abort", "GET /none/7", "FETCH /none"} {
 		method, path, _ := strings.Cut(path, " ")
 		r, _ := http.NewRequest(method, canal.URL+path, nil)
 		r.Header.Set("Traceparent", "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01")
@@ -89,7 +94,7 @@ func TestRequests(t *testing.T) {
 	for name, want := range map[string]string{
 		"GET /v2/locks/{lock}": "http.route=/v2/locks/{lock} http.response.status_code=200 wicketway.version=v2 url.path=/v2/locks/bell step=read step=call",
 		"GET /levels/{lock}":   "http.response.status_code=200",
-		"GET /panic":           "http.response.status_code=500 error.type=internal status=Error",
+		"GET /panic/{token}":   "http.response.status_code=500 error.type=internal status=Error url.path=/panic/[redacted]",
 		"GET /gauge":           "http.response.status_code=502 error.type=gauge-silent status=Error step=fail",
 		"GET /socket":          "http.response.status_code=101",
 		"GET /abort":           "http.route=/abort",
@@ -119,6 +124,9 @@ func TestRequests(t *testing.T) {
 			if !slices.Contains(said, piece) {
 				t.Errorf("%s: no %s in %q", name, piece, said)
 			}
+		}
+		if text := fmt.Sprint(s.Attributes(), s.Events(), s.Status()); strings.Contains(text, "hush") {
+			t.Errorf("%s: a token is in %s", name, text)
 		}
 		parent := "00f067aa0ba902b7"
 		if name == "GET /levels/{lock}" {
