@@ -82,10 +82,10 @@ func TestScopesAndRules(t *testing.T) {
 	for want, part := range map[string]wicketway.Part{
 		"the rule decides about wicketway_test.ownedIn, but the input of the route is wicketway.None": wicketway.Group(wicketway.Guard(plate("p")), owns, wicketway.Route("GET /x", whoami)),
 		"no route here has a function and a guard":                                                    wicketway.Group(owns, wicketway.Route("GET /x/{owner}", find)),
-		"Allow: the rule is nil":      wicketway.Route("GET /x/{owner}", find, wicketway.Guard(plate("p")), wicketway.Allow[ownedIn](errNotYours, nil)),
-		"Allow: the kind is nil":      wicketway.Route("GET /x/{owner}", find, wicketway.Guard(plate("p")), wicketway.Allow(nil, func(context.Context, wicketway.Identity, ownedIn) (bool, error) { return true, nil })),
-		`AnyScope: "a b" is no scope`: wicketway.Route("GET /x", whoami, wicketway.Guard(plate("p")), wicketway.AnyScope("a b")),
-		"so there is no caller to have scopes: add Guard, or leave AnyScope": wicketway.Route("GET /x", whoami, wicketway.AnyScope("a")),
+		"Allow: the rule is nil":                               wicketway.Route("GET /x/{owner}", find, wicketway.Guard(plate("p")), wicketway.Allow[ownedIn](errNotYours, nil)),
+		"Allow: the kind is nil":                               wicketway.Route("GET /x/{owner}", find, wicketway.Guard(plate("p")), wicketway.Allow(nil, func(context.Context, wicketway.Identity, ownedIn) (bool, error) { return true, nil })),
+		`AnyScope: "a b" is no scope`:                          wicketway.Route("GET /x", whoami, wicketway.Guard(plate("p")), wicketway.AnyScope("a b")),
+		"so there is no caller to have scopes, or Scopes asks": wicketway.Route("GET /x", whoami, wicketway.AnyScope("a")),
 	} {
 		if _, err := wicketway.Build(about, part); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)

@@ -3,7 +3,9 @@ package wicketway
 import (
 	"errors"
 	"fmt"
+	"net/http"
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/bind"
@@ -31,6 +33,9 @@ func (b *builder) adapt(r *resolved) {
 		return
 	}
 	r.adapted = &adapted{plain: from.out.unpaged}
+	if from.in.isSame() && from.out.isSame() {
+		b.wrongWith(r)("Adapted adapts nothing, since both its input and its output are Same: write Route")
+	}
 	wrong := func(what string, a Adapter, err error) {
 		b.mistake(r.at, "%s: the adapter of its %s, at %s: %v", r.line(), what, b.where(a.at), err)
 	}
@@ -109,6 +114,43 @@ func (b *builder) planOwn(r *resolved) {
 		}
 	}
 	b.checkMissing(r)
+	b.checkFixed(r)
+}
+
+// checkFixed holds the values of members that an old input lacks against the rules that they have.
+func (b *builder) checkFixed(r *resolved) {
+	for _, f := range r.adapted.in.Fixed() {
+		for _, fault := range b.schemas.Judge(f.Field, f.Value) {
+			b.wrongWith(r)("the adapter of its input, at %s: Fixed(%q): the value %s", b.where(r.part.adapts.in.at), shape.Text(f.Path), fault.Detail)
+		}
+	}
+}
+
+// checkShapes reports routes that read the present shape at a path whose GET sends an old one.
+func (b *builder) checkShapes() {
+	old := map[string]*resolved{}
+	for _, r := range b.routes {
+		if r.method == http.MethodGet && r.adapted != nil && r.adapted.out != nil {
+			old[r.path+"\x00"+r.terms().version] = r
+		}
+	}
+	for _, r := range b.routes {
+		get := old[r.path+"\x00"+r.terms().version]
+		if get == nil || r.method != http.MethodPut && r.method != http.MethodPatch || r.input == nil || !r.input.ReadsJSON() ||
+			r.adapted != nil && r.adapted.in != nil {
+			continue
+		}
+		if r.adapted != nil || r.input.BodyType() == get.part.out.value || b.servesElsewhere(r) {
+			b.wrongWith(r)("reads what %s, at %s, does not send: that is an old shape, and this the present one; use Adapted with the same", get.line(), b.where(get.at))
+		}
+	}
+}
+
+// servesElsewhere reports whether a route's function serves another version in the present shape.
+func (b *builder) servesElsewhere(r *resolved) bool {
+	return r.part.function != nil && slices.ContainsFunc(b.routes, func(other *resolved) bool {
+		return other != r && other.part.function == r.part.function && other.terms().version != r.terms().version && other.adapted == nil
+	})
 }
 
 // named writes old types, which have no names, as those that they were made of.

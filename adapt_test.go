@@ -177,7 +177,7 @@ func adaptedAPI(t *testing.T) *wicketway.API {
 	return build(t,
 		wicketway.Version("v2", present()),
 		wicketway.Version("v1", wicketway.RaisedAs(errFull, errOccupied), wicketway.Group(wicketway.RaisedAs(errFuller, errFullest),
-			wicketway.Adapted("GET /special/{trip}", specialTrip, same, same, wicketway.Fails(errFull))), wicketway.ProblemsAs("", asOldError),
+			wicketway.Route("GET /special/{trip}", specialTrip, wicketway.Fails(errFull))), wicketway.ProblemsAs("", asOldError),
 			wicketway.Adapted("GET /trips", listTrips, wicketway.Shaped[struct {
 				After wicketway.Cursor[int64] `from:"query after"`
 				Limit int                     `from:"query limit" rule:"minimum=1 maximum=50 default=2"`
@@ -270,7 +270,7 @@ func TestAdapted(t *testing.T) {
 		}
 	}
 	for _, f := range api.Routes() {
-		if f.Version == "v1" && (!f.Adapted || f.Problems.Type != "wicketway_test.oldError") || f.Version == "v2" && f.Adapted {
+		if f.Version == "v1" && (!f.Adapted && f.Path != "/v1/special/{trip}" || f.Problems.Type != "wicketway_test.oldError") || f.Version == "v2" && f.Adapted {
 			t.Errorf("the facts of %s %s: %v %+v", f.Method, f.Path, f.Adapted, f.Problems)
 		}
 		if f.Method+f.Path == "GET/v1/trips/{trip}" {
@@ -316,18 +316,28 @@ func TestAdaptedMistakes(t *testing.T) {
 		{find(shaped(wicketway.Computed("crew", "crew", func(n int) int { return n }, nil).Tagged(`rule:"maximum=x"`))), `GET /trips/{trip}: output old wicketway_test.trip.Crew: rule maximum`},
 		{wicketway.Adapted("GET /trips/{trip}", findTrip, wicketway.Shaped[oneTrip](wicketway.Renamed("path trip", "path id")), same), "GET /trips/{trip}: old wicketway_test.oneTrip.Trip: the template has no parameter {id}"},
 		{find(wicketway.Shaped[branch](wicketway.Renamed("name", "id"))), "wicketway_test.branch holds values of its own type"},
-		{find(wicketway.Shaped[time.Time]()), "time.Time writes or reads itself, so its members cannot be told apart: use By"},
+		{find(wicketway.Shaped[time.Time](wicketway.Dropped("x"))), "time.Time writes or reads itself, so its members cannot be told apart: use By"},
 		{find(wicketway.Shaped[chamber](wicketway.Renamed("length", "long"))), "GET /trips/{trip}: the adapter of its output, at adapt_test.go:"},
-		{find(wicketway.Shaped[chamber]()), "the adapter is for wicketway_test.chamber, which is not in wicketway_test.trip"},
+		{find(wicketway.Shaped[chamber](wicketway.Renamed("length", "l"))), "the adapter is for wicketway_test.chamber, which is not in wicketway_test.trip"},
 		{find(wicketway.By[trip, string](nil, nil)), "the adapter has no function for this way"},
 		{find(same.Unpaged()), "Unpaged: the function sends no Page"},
 		{book(same.Unpaged()), "Unpaged is for outputs"},
 		{book(shaped(wicketway.Computed("up", "up", direction, nil))), "PUT /trips: the adapter of its input, at adapt_test.go:"},
 		{book(shaped(wicketway.Dropped("lock"))), "drops body/lock, which the function needs: use Fixed, or give it a default"},
 		{book(wicketway.Shaped[newTrip](wicketway.Dropped("body"))), "drops body, which the function needs"},
-		{wicketway.Adapted("DELETE /x", func(context.Context, *oneTrip) (wicketway.None, error) { return wicketway.None{}, nil }, wicketway.Shaped[oneTrip](), same), "the function takes a pointer"},
-		{wicketway.Adapted("DELETE /x", func(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }, same, wicketway.Shaped[oneTrip]()), "the function sends no value: use Same"},
+		{wicketway.Adapted("DELETE /x", func(context.Context, *oneTrip) (wicketway.None, error) { return wicketway.None{}, nil }, wicketway.Shaped[oneTrip](wicketway.Renamed("path trip", "path id")), same), "the function takes a pointer"},
+		{wicketway.Adapted("DELETE /x", func(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }, same, wicketway.Shaped[oneTrip](wicketway.Renamed("path trip", "path id"))), "the function sends no value: use Same"},
 		{wicketway.Adapted[oneTrip, trip]("GET /x/{trip}", nil, same, same), "the function is nil"},
+		{find(same), "Adapted adapts nothing"},
+		{find(shaped()), "Shaped names no member that was different: use Same"},
+		{find(shaped(wicketway.Renamed("crew", "crew"))), `Renamed("crew", "crew"): changes nothing`},
+		{wicketway.Adapted("PUT /limited", listTrips, wicketway.Shaped[struct {
+			After wicketway.Cursor[int64] `from:"query after"`
+			Limit int                     `from:"query limit" rule:"minimum=1 maximum=50 default=2"`
+		}](wicketway.Fixed("query limit", 99)), same), `Fixed("query limit"): the value must be at most 50`},
+		{book(shaped(wicketway.Fixed("crew", -1))), `Fixed("body/crew"): the value must be at least`},
+		{wicketway.Group(find(shaped(wicketway.Renamed("trip", "id"))), wicketway.Route("PATCH /trips/{trip}", patchTrip)),
+			"PATCH /trips/{trip}: reads what GET /trips/{trip}, at adapt_test.go:"},
 		{wicketway.Group(find(same), wicketway.ProblemsAs("text", asOldError)), `ProblemsAs: "text" is no media type`},
 		{wicketway.Group(find(same), wicketway.ProblemsAs[oldError]("", nil)), "ProblemsAs: the function is nil"},
 		{wicketway.Group(find(same), wicketway.ProblemsAs("", func(wicketway.ShownProblem) chan int { return nil })), "ProblemsAs: chan int: the type chan int has no JSON form"},

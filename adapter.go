@@ -85,11 +85,18 @@ func functions[New, Old any](toOld func(New) Old, toNew func(Old) (New, error)) 
 //	)
 func Shaped[New any](members ...Member) Adapter {
 	a := Adapter{at: here(0)}
+	if len(members) == 0 {
+		a.wrong = []error{errors.New("Shaped names no member that was different: use Same")}
+		return a
+	}
 	a.made, a.wrong = shape.Derive(reflect.TypeFor[New](), of(members), isConditional)
 	return a
 }
 
 func isConditional(t reflect.Type) bool { return reflect.PointerTo(t).Implements(conditionalFieldType) }
+
+// isSame reports whether nothing was different.
+func (a Adapter) isSame() bool { return a.made == nil && a.wrong == nil && !a.unpaged }
 
 // Unpaged has a [Page] sent as the array of its items.
 func (a Adapter) Unpaged() Adapter {

@@ -14,7 +14,8 @@ import (
 // nearest holds. It is a mistake where no middleware in the chain, and no guard, says that
 // it reads the type (see [Middleware.Reads]).
 //
-// Where the value has a method CheckRoute(Facts) error, Build asks it about each route
+// Where the value has a method Check() error, Build asks it what is wrong with it by itself; where it has
+// a method CheckRoute(Facts) error, Build asks it about each route
 // for which it holds, and reports what it says. One with a method Methods() []string is about
 // routes with these methods alone, and about what is mounted.
 func Attach[T any](value T) Setting {
@@ -34,18 +35,23 @@ func Attach[T any](value T) Setting {
 			return c.CheckRoute(f)
 		}
 	}
+	at, name := hereBy(0)
+	if name == "" {
+		name = "Attach of " + t.String()
+	}
 	return setting{
-		at:    here(0),
-		name:  "Attach of " + t.String(),
+		at:    at,
+		name:  name,
 		slot:  t,
 		mode:  replaces,
 		value: value,
 		apply: func(b reporter, at place, terms *terms) {
 			for _, err := range check.Unjoin(wrongAttached(t)) {
-				b.mistake(at, "Attach: %v", err)
+				b.mistake(at, "%s: %v", name, err)
 			}
 			detach[T](terms)
 			terms.attached = append(terms.attached, attachment[T]{value})
+			askWrong(b, at, name, value)
 			if isNil(value) {
 				b.mistake(at, "Attach: the %s is nil; Undo(Attach(...)) takes away what an outer group has", t)
 			}

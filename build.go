@@ -42,11 +42,13 @@ func Build(info Info, parts ...Part) (*API, error) {
 		b.plan(r, false)
 	}
 	b.checkProblemShapes()
+	b.checkShapes()
 	b.enter()
 	b.tie()
 	b.name()
 	b.checkSettings()
 	b.checkFacts()
+	b.checkFormats()
 	b.compile(a)
 	if len(b.mistakes) > 0 {
 		return nil, b.mistakes.sorted()

@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-json-experiment/json"
+
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 	"github.com/wicketway/wicketway/schema"
@@ -21,7 +23,7 @@ type gate struct {
 }
 
 // FuzzBuild compiles input and output types whose fields and tags are put together at
-// random. Whatever they are, there is a plan or there are mistakes.
+// random, under settings that are. Whatever they are, there is a plan or there are mistakes.
 func FuzzBuild(f *testing.F) {
 	types := []reflect.Type{
 		reflect.TypeFor[string](), reflect.TypeFor[int8](), reflect.TypeFor[float32](), reflect.TypeFor[bool](), reflect.TypeFor[[]byte](), reflect.TypeFor[[3]uint8](),
@@ -44,13 +46,71 @@ func FuzzBuild(f *testing.F) {
 		}
 		of := reflect.StructOf(fields)
 		for _, of := range []reflect.Type{of, reflect.PointerTo(of), reflect.SliceOf(of), types[random.IntN(len(types))]} {
-			for _, m := range planned([]string{"GET", "POST", "PATCH"}[random.IntN(3)], []string{"/", "/{x}"}[random.IntN(2)], of, of) {
+			line := []string{"GET", "POST", "PATCH"}[random.IntN(3)] + []string{" /", " /{x}"}[random.IntN(2)]
+			part := &routePart{line: line, in: of, out: outputOf(of), serve: func(*target) endpoint { return nil }}
+			for range random.IntN(3) {
+				part.settings = append(part.settings, drawnSetting(random, first))
+			}
+			parts := []Part{part}
+			for range random.IntN(5) {
+				parts = append(parts, drawnSetting(random, second))
+			}
+			if random.IntN(3) == 0 {
+				parts = []Part{Version("v1", parts...), Version("v2", Inherit("v1"), drawnSetting(random, first)), drawnSetting(random, second)}
+			}
+			_, err := Build(Info{"T", "1"}, parts...)
+			mistakes, _ := err.(Mistakes)
+			for _, m := range mistakes {
 				if strings.Contains(m.Text, "%!") && !strings.Contains(first+second, "%!") || m.Text == "" { // "%!" is what fmt writes for a wrong verb
 					t.Errorf("%v: %q", of, m.Text)
 				}
 			}
 		}
 	})
+}
+
+// drawnSetting is one that reads facts, adds kinds, or asks values; some with a text in them.
+func drawnSetting(random *rand.Rand, text string) Setting {
+	pass := func(next http.Handler) http.Handler { return next }
+	reads := []reflect.Type{reflect.TypeFor[lockRule](), nil}
+	all := []func() Setting{
+		func() Setting {
+			return Chain(Middleware{Name: text, Wrap: pass, Sets: []string{text}, Reads: reads[:random.IntN(3)], CheckRoute: func(f Facts) error {
+				_, err := json.Marshal(f)
+				return err
+			}})
+		},
+		func() Setting {
+			return Chain(Wrap("w", pass), Middleware{Name: "n", Raises: []*problem.Kind{nil, problem.Define(200, text, "")}})
+		},
+		func() Setting { return Guard(wrongGuard{}) },
+		func() Setting { return Guard((*wrongGuard)(nil)) },
+		func() Setting { return Public("GET", text) },
+		func() Setting { return Public() },
+		func() Setting { return Scopes(text, "a") },
+		func() Setting { return AnyScope("a") },
+		func() Setting { return Attach(lockRule{}) },
+		func() Setting { return Attach(oddValue{}) },
+		func() Setting { return Attach[Setting](nil) },
+		func() Setting { return Undo(Limits{Body: 1}) },
+		func() Setting { return Limits{Body: 1, Faults: random.IntN(3) - 1} },
+		func() Setting { return Envelope(text) },
+		func() Setting { return Conditional() },
+		func() Setting { return Formats(JSON, nil).ChosenBy(ByQuery(text)) },
+		func() Setting { return Media(text) },
+		func() Setting { return RaisedAs(problem.NotFound, nil) },
+		func() Setting { return ProblemsAs(text, func(ShownProblem) any { return nil }) },
+		func() Setting {
+			return Allow(problem.Forbidden, func(context.Context, Identity, gate) (bool, error) { return true, nil })
+		},
+		func() Setting { return LocatedBy(func(context.Context, gate) (gate, error) { return gate{}, nil }) },
+		func() Setting { return Name(text) },
+		func() Setting { return Related(text, text) },
+		func() Setting { return VersionBy(Header(text), text) },
+		func() Setting { return EndsAtSunset(Window{}) },
+		func() Setting { return Development() },
+	}
+	return all[random.IntN(len(all))]()
 }
 
 // planned gives the mistakes of a route with an input and an output.
@@ -124,12 +184,12 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"uniform functions":               {built(Uniform(), Route("GET /x", serve)), []string{"Uniform: has no effect: no plain or mounted handler"}},
 		"a listing without files":         {built(Listing(), Route("GET /x", serve)), []string{"Listing: has no effect: no Files"}},
 		"unknown members of nothing":      {built(AllowUnknown(), IgnoreReadOnly(), Route("GET /x", serve)), []string{"AllowUnknown: has no effect: no route here reads a JSON body", "IgnoreReadOnly: has no"}},
-		"a body limit for a handler":      {built(Limits{Body: 5}, Handle("POST /x", ok)), []string{"Limits: has no effect: no route here reads an input"}},
+		"a body limit for a handler":      {built(Limits{Body: 5}, Handle("POST /x", ok)), []string{"Limits: Body has no effect: no route here reads a body"}},
 		"a guard around nothing":          {built(Group(Guard(wrongGuard{}), Route("GET /x", serve, Public()))), []string{"Guard: has no effect: every route here is public"}},
 		"public without a guard":          {built(Route("GET /x", serve, Public())), []string{"Public: has no effect: no guard is around it"}},
-		"a public method that nobody has": {built(Guard(wrongGuard{}), Public("PUT"), Route("GET /x", serve)), []string{"Public: has no effect: no route here has one of its methods"}},
+		"a public method that nobody has": {built(Guard(wrongGuard{}), Public("PUT"), Route("GET /x", serve)), []string{"Public: PUT has no effect: no route here has the method and a guard"}},
 		"a public method in lower case":   {built(Guard(wrongGuard{}), Public("get", "GET"), Route("GET /x", serve), Route("PUT /x", serve)), []string{`Public: "get" is no method`}},
-		"a group without a route":         {built(Route("GET /x", serve), Group(Guard(wrongGuard{}), Slashes(SlashSame))), []string{"Group: has settings, but no route stands in it"}},
+		"a group without a route":         {built(Route("GET /x", serve), Group(Guard(wrongGuard{}), Slashes(SlashSame))), []string{"Group: no route is in it"}},
 		"a name for a group":              {built(Name("x"), Route("GET /x", serve)), []string{"Name: speaks of one route"}},
 		"what adds up cannot be undone":   {built(Translate(func(error) error { return nil }), Route("GET /x", serve, Undo(Translate()), Undo(Guard(wrongGuard{})))), []string{"Translate cannot be undone", "use Public for a Guard"}},
 		"nothing to undo":                 {built(Route("GET /x", serve, Undo(Envelope("a")))), []string{"Undo of Envelope: has no effect: no group around it"}},

@@ -31,6 +31,9 @@ type Middleware struct {
 	// Observes is notified of the steps of requests behind it, and of its own; nil: it need not
 	// know.
 	Observes Observer
+	// Check says what is wrong with it by itself, several joined (errors.Join); nil where nothing can
+	// be. Build asks it once where it stands in a chain, and reports the errors.
+	Check func() error
 	// CheckRoute says what is wrong about a route behind it; nil where it works
 	// behind any. Build asks it about each route, and reports the error.
 	CheckRoute func(Facts) error

@@ -163,6 +163,7 @@ type AnswerInfo struct {
 	Fields []string       `json:"fields,omitempty"` // header fields
 	Type   string         `json:"type,omitzero"`    // in Go
 	Schema jsontext.Value `json:"schema,omitzero"`
+	Of     reflect.Type   `json:"-"` // the type itself; nil where it is not known
 }
 
 // RaisedInfo describes a kind of problem that a route can answer with, and who raises it:
@@ -353,7 +354,7 @@ func (r *resolved) answerInfo() (all []AnswerInfo) {
 	if r.output.Type == nil {
 		return []AnswerInfo{a}
 	}
-	a.Type = typeName(r.output.Type)
+	a.Type, a.Of = typeName(r.output.Type), r.output.Type
 	if by, _ := r.adapts(); by != nil && by.IsDerived() {
 		a.Type = "old " + typeName(by.New) // it has no name of its own
 	}

@@ -13,7 +13,9 @@ import (
 
 // A Format writes the values that routes return, such as format/html and format/csv. It must be
 // safe for concurrent use. Where it has a method Version() string, that counts for entity tags
-// of values that name their own state: of what else its output depends, such as templates.
+// of values that name their own state: of what else its output depends, such as templates. Where it has a
+// method Check() error, Build asks it what is wrong with it by itself, and where it has a method
+// CheckRoutes([]Facts) error about all the routes together that offer it.
 type Format interface {
 	// Name stands in suffixes and query parameters: csv. It has letters and digits alone.
 	Name() string
@@ -134,16 +136,28 @@ func (f FormatSetting) setting() setting {
 		apply: func(b reporter, at place, t *terms) {
 			t.formats = f.choice(func(format string, args ...any) { b.mistake(at, "Formats: "+format, args...) })
 		},
-		undone: func(t *terms) { t.formats = nil },
-		acts:   sendsJSON,
-		lacks:  "no route here answers with a value",
-		check:  f.check,
+		undone:  func(t *terms) { t.formats = nil },
+		acts:    sendsJSON,
+		lacks:   "no route here answers with a value",
+		check:   f.check,
+		formats: f.offers,
+		suits: func(r *resolved) error {
+			for _, w := range f.ways {
+				if w.kind == byQuery && r.input != nil && r.input.Takes("query", w.query) {
+					return fmt.Errorf("the input reads the query parameter %s as well: name another one", w.query)
+				}
+			}
+			return nil
+		},
 	}
 }
 
 // choice is the setting as the request path needs it.
 func (f FormatSetting) choice(mistake func(format string, args ...any)) *answer.Choice {
 	c := answer.Choice{First: f.first}
+	if len(f.offers) == 0 {
+		mistake("no format is given: JSON is sent anyway, so leave it out")
+	}
 	offers := f.offers
 	if !slices.Contains(offers, JSON) {
 		offers = append([]Format{JSON}, offers...)
@@ -152,6 +166,9 @@ func (f FormatSetting) choice(mistake func(format string, args ...any)) *answer.
 		if isNil(o) {
 			mistake("a format is nil")
 			continue
+		}
+		for _, err := range wrongWith(o) {
+			mistake("%s: %v", o.Name(), err)
 		}
 		if name := o.Name(); name == "" || strings.ContainsFunc(name, func(c rune) bool {
 			return (c < 'a' || c > 'z') && (c < '0' || c > '9')
@@ -175,6 +192,11 @@ func (f FormatSetting) choice(mistake func(format string, args ...any)) *answer.
 			if c.Query = w.query; w.query == "" {
 				mistake("ByQuery: the parameter has no name")
 			}
+		}
+	}
+	for i, w := range f.ways {
+		if slices.ContainsFunc(f.ways[:i], func(other Way) bool { return other.kind == w.kind }) {
+			mistake("ChosenBy: %s is named twice, or two parameters are: one counts", w)
 		}
 	}
 	if len(f.ways) == 0 {

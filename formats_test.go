@@ -48,7 +48,7 @@ func TestFormats(t *testing.T) {
 	templates := template.Must(template.New("rows").Parse(`<p>{{len .}} rows`))
 	template.Must(templates.New("no-row.html").Parse(`<p>{{.Code}} {{.Detail}} {{.Status}} {{.Members.row}}`))
 	template.Must(templates.New("405").Parse(`<p>not {{.Title}}`))
-	template.Must(templates.New("broken").Parse(`{{.Nothing}}`))
+	template.Must(templates.New("broken").Parse(`{{index . 99}}`))
 	errNoRow := errCanal.Define(404, "no-row", "There is no row").Carries("row", 7)
 	list := func(context.Context, wicketway.None) ([]vesselRow, error) { return rows(), nil }
 	one := func(_ context.Context, in struct {

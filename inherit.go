@@ -107,13 +107,13 @@ func (b *builder) inherit() {
 			continue
 		}
 		for _, s := range l.settings {
-			if s.slot == slotOverrides && (r.lineage == nil || !r.lineage.own) {
+			if s.slot == slotOverrides && !b.unread && (r.lineage == nil || !r.lineage.own) {
 				b.mistake(s.at, "Overrides: %s: %s", r.line(), b.nothingInherited(r))
 			}
 		}
 	}
 	for _, r := range b.routes {
-		if r.part.withdrawn && r.lineage == nil {
+		if r.part.withdrawn && r.lineage == nil && !b.unread {
 			b.mistake(r.at, "Withdraw: %s: %s", r.line(), b.nothingInherited(r))
 		}
 	}
@@ -156,6 +156,10 @@ func (b *builder) inheritInto(v *versionRead) {
 		}
 	}
 	if !found {
+		v.list.breaks()
+		if b.unread {
+			return
+		}
 		b.mistake(v.inherit.at, "Inherit: no version %s stands beside this one; there are %s", v.inherit.from, strings.Join(b.versionsBeside(v), ", "))
 	}
 }
@@ -304,7 +308,13 @@ func (b *builder) besides(earlier []setting, own, against *list) (kept []setting
 
 // within is a Limits setting that leaves what others name as it is.
 func (s setting) within(mine []setting) setting {
-	apply := s.apply
+	apply, rest := s.apply, *s.limits
+	for _, m := range mine {
+		if m.limits != nil {
+			m.limits.set(&rest, Limits{})
+		}
+	}
+	s.limits = &rest
 	s.apply = func(b reporter, at place, t *terms) {
 		before, seats := t.limits, t.seats
 		apply(b, at, t)

@@ -1,10 +1,12 @@
 package wicketway
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"mime"
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/go-json-experiment/json"
@@ -23,8 +25,25 @@ func RaisedAs(now, old *problem.Kind) Setting {
 		for _, k := range []*problem.Kind{now, old} {
 			b.kind(at, "RaisedAs", k)
 		}
+		if now == old && now != nil {
+			b.mistake(at, "RaisedAs: both kinds are %q: leave it out, or name what it was", now.Code())
+		}
 		t.raisedAs = append([]raisedAs{{now, old}}, t.raisedAs...)
-	}}
+	},
+		acts: func(r *resolved) bool {
+			if slices.Contains(problem.BuiltIn(), now) {
+				return true // whatever the route names
+			}
+			plain := *r
+			plain.list = &list{terms: *r.terms()}
+			plain.list.terms.ownGroupTerms()
+			plain.list.terms.raisedAs = nil
+			return slices.ContainsFunc(plain.raises(), func(one raisedKind) bool {
+				return distance(one.kind, now) >= 0 || distance(now, one.kind) >= 0
+			})
+		},
+		lacks: "no route here says that it raises the first kind: name it in Fails",
+	}
 }
 
 type raisedAs struct{ now, old *problem.Kind }
@@ -63,9 +82,7 @@ func distance(k, above *problem.Kind) int {
 // function gets what callers may see; status and header fields stay. Where it fails the problem goes
 // out as RFC 9457 has it.
 func ProblemsAs[T any](media string, shape func(ShownProblem) T) Setting {
-	if media == "" {
-		media = "application/json"
-	}
+	media = cmp.Or(media, "application/json")
 	offer := answer.NewChoice(answer.Choice{Offers: []answer.Offer{{
 		Name:  typeName(reflect.TypeFor[T]()),
 		Media: media,

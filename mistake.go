@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -64,6 +65,21 @@ func (ms Mistakes) sorted() Mistakes {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line))
 	})
 	return ms
+}
+
+// askWrong reports what a value that was given says is wrong with it by itself.
+func askWrong(b reporter, at place, name string, value any) {
+	for _, err := range wrongWith(value) {
+		b.mistake(at, "%s: %v", name, err)
+	}
+}
+
+func wrongWith(value any) []error {
+	c, ok := value.(interface{ Check() error })
+	if !ok || isNil(value) {
+		return nil
+	}
+	return check.Unjoin(c.Check())
 }
 
 // kind checks a kind of problem, and that its code means no other kind.

@@ -58,6 +58,7 @@ func Observe(by Observer) Setting {
 				b.mistake(at, "Observe: the observer is nil")
 				return
 			}
+			askWrong(b, at, "Observe", by)
 			t.observers = append(t.observers[:len(t.observers):len(t.observers)], by)
 		}}
 }

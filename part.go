@@ -59,11 +59,34 @@ func Version(name string, parts ...Part) Part {
 type place struct{ pc uintptr }
 
 // here is the place outside this package that called the exported function
-// which called here, skip functions further up.
+// which called here, skip functions further up. What a package of this module makes is best found
+// where that was called.
 func here(skip int) place {
+	at, _ := hereBy(1 + skip)
+	return at
+}
+
+// hereBy is here, with the function of a package of this module that was called there: cache.Says; "" where
+// it was one of this package.
+func hereBy(skip int) (at place, by string) {
 	var pc [1]uintptr
-	runtime.Callers(3+skip, pc[:])
-	return place{pc[0]}
+	for skip += 3; runtime.Callers(skip, pc[:]) == 1; skip++ {
+		f := runtime.FuncForPC(pc[0] - 1)
+		if f == nil || !isOurPackage(f.Name()) {
+			break
+		}
+		if file, _ := (place{pc[0]}).frame(); strings.HasSuffix(file, "_test.go") {
+			break
+		}
+		by = path.Base(f.Name())
+	}
+	return place{pc[0]}, by
+}
+
+// isOurPackage reports whether a function is in a package of this module that makes parts and settings.
+func isOurPackage(function string) bool {
+	folder, ours := strings.CutPrefix(function, "github.com/wicketway/wicketway/")
+	return ours && (strings.HasPrefix(folder, "chain/") || strings.HasPrefix(folder, "format/") || strings.HasPrefix(folder, "observe/"))
 }
 
 func (p place) frame() (file string, line int) {

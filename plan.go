@@ -19,6 +19,7 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	if r.part.missing != "" {
 		b.wrongWith(r)("the %s is nil", r.part.missing)
 	}
+	askWrong(b, r.at, strings.TrimSpace(r.line()), r.part.handler)
 	if r.part.readable != nil && r.part.missing == "" {
 		if err := r.part.readable(); err != nil {
 			b.wrongWith(r)("the folder of its files cannot be read: %v", err)
@@ -63,6 +64,7 @@ func (b *builder) wrongWith(r *resolved) func(format string, args ...any) {
 			text = r.adapted.named(text)
 		}
 		b.broken[r] = true
+		r.list.breaks()
 		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), text)
 	}
 }

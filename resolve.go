@@ -40,6 +40,7 @@ type builder struct {
 	mistakes  Mistakes
 	wrong     map[place]bool     // where there is one
 	broken    map[*resolved]bool // the routes whose inputs or outputs have some
+	unread    bool               // there are routes that could not be read, so that a route may be there after all
 }
 
 func newBuilder(at place, parts []Part) *builder {
@@ -116,6 +117,8 @@ func (b *builder) read(g group, prefix route.Template, outer *list) {
 		}
 		if err != nil {
 			b.mistake(g.at, "%s: %v", g.kind, err)
+			b.unread = true
+			l.breaks()
 			return
 		}
 	}
@@ -246,6 +249,8 @@ func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 	method, path, ok := strings.Cut(p.line, " ")
 	if !ok || method != anyMethod && !bind.IsToken(method) || method == anyMethod && p.what != mountPart {
 		b.mistake(p.at, "%q: a route's line is a method, a space and a path template: GET /locks/{lock}", p.line)
+		b.unread = true
+		l.breaks()
 		return
 	}
 	if strings.EqualFold(method, "any") {
@@ -269,6 +274,8 @@ func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 	}
 	if err != nil {
 		b.mistake(p.at, "%s: %v", strings.TrimSpace(p.line), err)
+		b.unread = true
+		l.breaks()
 		b.plan(r, true) // what else is wrong with it
 		return
 	}
@@ -306,6 +313,7 @@ func settingsOf(settings []Setting) []Part {
 // checkSettings reports the settings that have no effect where they stand: one mistake for
 // each, however many routes it stands around.
 func (b *builder) checkSettings() {
+	used := map[*setting][]bool{} // the pieces
 	for _, r := range b.routes {
 		if r.part.own {
 			continue
@@ -321,6 +329,12 @@ func (b *builder) checkSettings() {
 				if !l.used[i] && (s.acts == nil || s.acts(r)) && !overruled(s, l, r) {
 					l.used[i] = true
 				}
+				for k, p := range s.pieces {
+					if used[s] == nil {
+						used[s] = make([]bool, len(s.pieces))
+					}
+					used[s][k] = used[s][k] || p.acts(l, r)
+				}
 			}
 		}
 	}
@@ -328,16 +342,22 @@ func (b *builder) checkSettings() {
 		switch {
 		case l.inherited: // it says so where it stands itself
 			continue
-		case l.ofRoute && l.routes == 0: // its line is wrong, which is said
+		case l.broken: // once that is mended more may have an effect
 			continue
-		case l.routes == 0 && len(l.settings) > 0 && l.outer != nil:
-			b.mistake(l.at, "%s: has settings, but no route stands in it", l.kind)
+		case l.routes == 0 && l.outer != nil:
+			b.mistake(l.at, "%s: no route is in it: leave it out, or declare one", l.kind)
 			continue
 		}
-		for i, s := range l.settings {
+		for i := range l.settings {
+			s := &l.settings[i]
+			for k, p := range s.pieces {
+				if used[s] != nil && !used[s][k] && !b.wrong[s.at] {
+					b.mistake(s.at, "%s: %s has no effect: %s", s.name, p.name, p.lacks)
+				}
+			}
 			switch {
 			case l.used[i], b.wrong[s.at]:
-			case s.lacks == "", b.overruled(l, &l.settings[i]):
+			case s.lacks == "", b.overruled(l, s):
 				b.mistake(s.at, "%s: has no effect: inner settings overrule it for every route", s.name)
 			default:
 				b.mistake(s.at, "%s: has no effect: %s", s.name, s.lacks)
@@ -373,6 +393,48 @@ func (b *builder) overruled(at *list, s *setting) bool {
 		}
 	}
 	return false
+}
+
+// checkFormats asks formats about all the routes together that offer them. It is the last question: what is
+// wrong with a route would make it untrue.
+func (b *builder) checkFormats() {
+	if len(b.mistakes) > 0 {
+		return
+	}
+	type checker interface{ CheckRoutes([]Facts) error }
+	offering := map[checker][]Facts{}
+	at := map[checker]place{}
+	var order []checker
+	for _, r := range b.routes {
+		var facts []Facts
+		for l := r.list; l != nil; l = l.outer {
+			for i := range l.settings {
+				s := &l.settings[i]
+				for _, f := range s.formats {
+					c, ok := f.(checker)
+					if !ok || !reflect.TypeOf(f).Comparable() || r.part.own || overruled(s, l, r) {
+						continue
+					}
+					if facts == nil {
+						facts = []Facts{r.makeFacts()}
+					}
+					if _, known := at[c]; !known {
+						at[c], order = s.at, append(order, c)
+					}
+					if s.acts(r) {
+						offering[c] = append(offering[c], facts...)
+						continue
+					}
+					offering[c] = append(offering[c], Facts{Raises: facts[0].Raises}) // its problems have pages all the same
+				}
+			}
+		}
+	}
+	for _, c := range order {
+		for _, err := range check.Unjoin(c.CheckRoutes(offering[c])) {
+			b.mistake(at[c], "Formats: %s: %v", c.(Format).Name(), err)
+		}
+	}
 }
 
 // checkFacts asks middleware and attached values about the routes that they are for.

@@ -93,7 +93,8 @@ func Clock(now func() time.Time) Setting {
 		if on {
 			r.now = now
 		}
-	}).wrong(now == nil, "the function is nil")
+	}).wrong(now == nil, "the function is nil").
+		where(func(r *resolved) bool { return r.terms().retirement.ends }, "no EndsAtSunset here asks what time it is")
 }
 
 // ErrRetired is raised after the sunset of a route, and in rehearsals for it.

@@ -43,6 +43,7 @@ type routePart struct {
 	out       outputType
 	adapts    *adaptation // it is Adapted
 	missing   string      // what is nil: the function, the handler
+	handler   any         // a handler of the user's; nil for functions
 	withdrawn bool        // it takes an inherited route back
 	own       bool        // it is ours: no setting around it is there for its sake
 	serve     func(t *target) endpoint
@@ -55,6 +56,9 @@ func (p *routePart) part() place { return p.at }
 func needs(p *routePart, value any, name string) Part {
 	if isNil(value) {
 		p.missing = name
+	}
+	if p.what == handlerPart || p.what == mountPart {
+		p.handler = value
 	}
 	return p
 }
@@ -76,7 +80,8 @@ func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out
 }
 
 // Handle declares a route that a plain handler serves. It reads its parameters
-// with r.PathValue, and reports failure with [Fail].
+// with r.PathValue, and reports failure with [Fail]. Where it has a method Check() error, Build asks it
+// what is wrong with it.
 func Handle(line string, h http.Handler, settings ...Setting) Part {
 	return needs(&routePart{
 		at:       here(0),

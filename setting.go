@@ -31,10 +31,21 @@ type setting struct {
 	// says what is missing where it has none on any.
 	acts  func(r *resolved) bool
 	lacks string
+	// pieces are what the setting names, where each can have an effect or none.
+	pieces []piece
 	// check says what is wrong about a route on which it has an effect; suits does so without
 	// its facts.
 	check func(Facts) error
 	suits func(*resolved) error
+	// formats are those that Formats offers.
+	formats []Format
+}
+
+// A piece is one of several things that a setting names.
+type piece struct {
+	name  string
+	acts  func(at *list, r *resolved) bool // at is the list that the setting is in
+	lacks string
 }
 
 // A reporter takes down what is wrong with settings.

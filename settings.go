@@ -12,6 +12,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
@@ -22,14 +23,14 @@ import (
 // route, so that its state is shared by all below.
 func Chain(middleware ...Middleware) Setting {
 	return setting{at: here(0), name: "Chain", slot: slotChain, apply: func(b reporter, at place, t *terms) {
+		if len(middleware) == 0 {
+			b.mistake(at, "Chain: none is given: leave it out, or name some")
+		}
 		for i, m := range middleware {
 			if m.Wrap == nil {
 				b.mistake(at, "Chain: middleware %d has no function: use Wrap, or a package's own", i+1)
-				continue
 			}
-			for _, k := range m.Raises {
-				b.kind(at, "Chain: "+m.Name, k)
-			}
+			checkMiddleware(b, at, m)
 			if i := slices.IndexFunc(t.active(), func(l *chained) bool { return l.Name == m.Name }); i >= 0 && !m.Repeats {
 				if t.inherited { // the inheriting version has its own
 					continue
@@ -41,6 +42,31 @@ func Chain(middleware ...Middleware) Setting {
 	}}
 }
 
+// checkMiddleware reports what is wrong with a middleware by itself.
+func checkMiddleware(b reporter, at place, m Middleware) {
+	if m.Name == "" {
+		b.mistake(at, "Chain: a middleware has no name: listings and Without need one")
+	}
+	for _, k := range m.Raises {
+		b.kind(at, "Chain: "+m.Name, k)
+	}
+	for _, field := range m.Sets {
+		if !bind.IsToken(field) {
+			b.mistake(at, "%s: it says that it sets %q, which is no name of a field (RFC 9110, 5.1)", m.Name, field)
+		}
+	}
+	for _, t := range m.Reads {
+		if t == nil {
+			b.mistake(at, "%s: it says that it reads a nil type: use reflect.TypeFor", m.Name)
+		}
+	}
+	if m.Check != nil {
+		for _, err := range check.Unjoin(m.Check()) {
+			b.mistake(at, "%s: %v", m.Name, err)
+		}
+	}
+}
+
 // Without leaves middleware of outer chains out, by name.
 func Without(names ...string) Setting {
 	return setting{
@@ -49,7 +75,14 @@ func Without(names ...string) Setting {
 		slot: slotWithout,
 		mode: early,
 		apply: func(b reporter, at place, t *terms) {
-			for _, name := range names {
+			if len(names) == 0 {
+				b.mistake(at, "Without: none is given: leave it out, or name some")
+			}
+			for i, name := range names {
+				if slices.Contains(names[:i], name) {
+					b.mistake(at, "Without: %s is named twice: once is enough", name)
+					continue
+				}
 				found := slices.IndexFunc(t.active(), func(l *chained) bool { return l.Name == name })
 				if found < 0 {
 					b.mistake(at, "Without: no %s is in the chain here; there are %s", name, chainNames(t.active()))
@@ -89,16 +122,10 @@ func Guard(by Authenticator) Setting {
 			t.guardAt, t.public, t.open, t.after = at, false, nil, -1
 			if t.guard = by; isNil(by) {
 				b.mistake(at, "Guard: the guard is nil; Public() opens a route")
-				t.guard = nil
+				t.guard = noGuard{}
 				return
 			}
-			if c, ok := by.(interface{ Check() error }); ok {
-				for _, err := range check.Unjoin(c.Check()) {
-					if err != nil {
-						b.mistake(at, "Guard: %v", err)
-					}
-				}
-			}
+			askWrong(b, at, "Guard", by)
 			for _, k := range by.Scheme().Raises {
 				b.kind(at, "Guard", k)
 			}
@@ -107,6 +134,11 @@ func Guard(by Authenticator) Setting {
 		lacks: "every route here is public, so it is never asked",
 	}
 }
+
+// noGuard takes the place of one that is nil, so that what needs a guard is no mistake of its own.
+type noGuard struct{ Authenticator }
+
+func (noGuard) Scheme() Scheme { return Scheme{} }
 
 // Public opens what a guard around it closes: for all methods, or for those that are
 // given. Under Guard(...) and Public("GET") reading is open, with HEAD, and all else is
@@ -136,6 +168,12 @@ func Public(methods ...string) Setting {
 }
 
 func publicMethods(at place, methods []string) Setting {
+	var pieces []piece
+	for _, m := range methods {
+		pieces = append(pieces, piece{m, func(_ *list, r *resolved) bool {
+			return r.terms().guard != nil && (r.method == m || r.method == anyMethod || m == http.MethodGet && r.method == http.MethodHead)
+		}, "no route here has the method and a guard"})
+	}
 	return setting{
 		at:   at,
 		name: "Public",
@@ -146,12 +184,10 @@ func publicMethods(at place, methods []string) Setting {
 					b.mistake(at, "Public: %q is no method: GET", m)
 				}
 			}
+			twice(b, at, "Public", methods)
 			t.open = append(t.open, methods...)
 		},
-		acts: func(r *resolved) bool {
-			return r.terms().guard != nil && (!r.guarded() || r.method == anyMethod)
-		},
-		lacks: "no route here has one of its methods and a guard",
+		pieces: pieces,
 	}
 }
 
@@ -171,10 +207,24 @@ func Scopes(needed ...string) Setting {
 	}
 }
 
-func checkScopes(b reporter, at place, setting string, scopes []string) {
-	if len(scopes) == 0 {
+// some reports a list that is empty, or has something twice.
+func some[T comparable](b reporter, at place, setting string, list []T) {
+	if len(list) == 0 {
 		b.mistake(at, "%s: none is given: leave it out, or name some", setting)
 	}
+	twice(b, at, setting, list)
+}
+
+func twice[T comparable](b reporter, at place, setting string, list []T) {
+	for i, one := range list {
+		if slices.Contains(list[:i], one) {
+			b.mistake(at, "%s: %v is named twice: once is enough", setting, one)
+		}
+	}
+}
+
+func checkScopes(b reporter, at place, setting string, scopes []string) {
+	some(b, at, setting, scopes)
 	for _, scope := range scopes {
 		if scope == "" || strings.ContainsFunc(scope,
 			func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
@@ -194,8 +244,10 @@ func AnyScope(oneOf ...string) Setting {
 			checkScopes(b, at, "AnyScope", oneOf)
 			t.anyScope = append(t.anyScope[:len(t.anyScope):len(t.anyScope)], oneOf)
 		},
-		acts:  (*resolved).guarded,
-		lacks: "no guard holds here, so there is no caller to have scopes: add Guard, or leave AnyScope out",
+		acts: func(r *resolved) bool {
+			return r.guarded() && !slices.ContainsFunc(oneOf, func(s string) bool { return slices.Contains(r.terms().scopes, s) })
+		},
+		lacks: "no guard holds here, so there is no caller to have scopes, or Scopes asks for one of them anyway",
 	}
 }
 
@@ -215,6 +267,9 @@ func Allow[In any](kind *problem.Kind, rule func(ctx context.Context, caller Ide
 		slot: slotAllow,
 		apply: func(b reporter, at place, t *terms) {
 			b.kind(at, "Allow", kind)
+			if kind.Check() == nil && kind.Status() >= 500 {
+				b.mistake(at, "Allow: the kind %q has the status %d, which blames the server: use one of status 403, or 404", kind.Code(), kind.Status())
+			}
 			if rule == nil {
 				b.mistake(at, "Allow: the rule is nil")
 				return
@@ -243,6 +298,14 @@ type allowRule struct {
 // Fails names the kinds of problem that a route can raise itself.
 func Fails(kinds ...*problem.Kind) Setting {
 	return setting{at: here(0), name: "Fails", slot: slotFails, apply: func(b reporter, at place, t *terms) {
+		if len(kinds) == 0 {
+			b.mistake(at, "Fails: none is given: leave it out, or name some")
+		}
+		for i, k := range kinds {
+			if k != nil && slices.Contains(kinds[:i], k) {
+				b.mistake(at, "Fails: the kind %q is named twice: once is enough", k.Code())
+			}
+		}
 		for _, k := range kinds {
 			b.kind(at, "Fails", k)
 		}
@@ -272,11 +335,15 @@ func Answers(status int) Setting {
 // Summary says in a line what a route is for.
 func Summary(text string) Setting {
 	return setting{
-		at:    here(0),
-		name:  "Summary",
-		slot:  slotSummary,
-		mode:  replaces | onlyRoute,
-		apply: func(_ reporter, _ place, t *terms) { t.summary = text },
+		at:   here(0),
+		name: "Summary",
+		slot: slotSummary,
+		mode: replaces | onlyRoute,
+		apply: func(b reporter, at place, t *terms) {
+			if t.summary = text; strings.TrimSpace(text) == "" || strings.ContainsAny(text, "\r\n") {
+				b.mistake(at, "Summary: %q is no line of text: say what the route is for, or leave it out", text)
+			}
+		},
 	}
 }
 
@@ -284,11 +351,15 @@ func Summary(text string) Setting {
 // function with its package's: passages.find.
 func Name(name string) Setting {
 	return setting{
-		at:    here(0),
-		name:  "Name",
-		slot:  slotName,
-		mode:  replaces | onlyRoute,
-		apply: func(_ reporter, _ place, t *terms) { t.name = name },
+		at:   here(0),
+		name: "Name",
+		slot: slotName,
+		mode: replaces | onlyRoute,
+		apply: func(b reporter, at place, t *terms) {
+			if t.name = name; name == "" || strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == '/' || c == 0x7f }) {
+				b.mistake(at, "Name: %q is no name: one has neither spaces nor slashes, such as passages.find", name)
+			}
+		},
 	}
 }
 
@@ -369,6 +440,9 @@ func (l Limits) setting() setting {
 		mode:   replaces | ofGroups,
 		limits: &l,
 		apply: func(b reporter, at place, t *terms) {
+			if l == (Limits{}) {
+				b.mistake(at, "Limits: no field is set: leave it out, or set one")
+			}
 			if l.Body < 0 || l.Rate < 0 || l.Time < 0 || l.AtOnce < 0 || l.Faults < 0 {
 				b.mistake(at, "Limits: %+v: a limit must be positive; Undo(Limits{...}) lifts one", l)
 				return
@@ -384,12 +458,31 @@ func (l Limits) setting() setting {
 				t.seats = nil
 			}
 		},
-		acts: func(r *resolved) bool {
-			return l.Rate != 0 || l.Time != 0 || l.AtOnce != 0 || l.Body != 0 && r.reads() || l.Faults != 0 &&
-				isTyped(r)
-		},
-		lacks: "no route here reads an input; a plain handler sees to its own body",
+		pieces: l.pieces(),
 	}
+}
+
+// pieces are the fields that are set, each a setting of its own.
+func (l Limits) pieces() (all []piece) {
+	add := func(name string, value func(Limits) bool, acts func(*resolved) bool, lacks string) {
+		if value(l) {
+			all = append(all, piece{name, func(at *list, r *resolved) bool {
+				for nearer := r.list; nearer != at; nearer = nearer.outer {
+					if slices.ContainsFunc(nearer.settings, func(s setting) bool { return s.limits != nil && value(*s.limits) }) && name != "AtOnce" {
+						return false
+					}
+				}
+				return acts == nil || acts(r)
+			}, lacks})
+		}
+	}
+	const overruled = "inner settings overrule it for every route"
+	add("Body", func(l Limits) bool { return l.Body != 0 }, (*resolved).reads, "no route here reads a body, or inner settings overrule it; a plain handler sees to its own body")
+	add("Rate", func(l Limits) bool { return l.Rate != 0 }, nil, overruled)
+	add("Time", func(l Limits) bool { return l.Time != 0 }, nil, overruled)
+	add("AtOnce", func(l Limits) bool { return l.AtOnce != 0 }, nil, overruled)
+	add("Faults", func(l Limits) bool { return l.Faults != 0 }, func(r *resolved) bool { return r.input != nil && r.input.Reads() }, "no route here reads an input, or inner settings overrule it")
+	return all
 }
 
 // set takes over from what l names.
@@ -561,11 +654,15 @@ func Development() Setting {
 // nobody else logs (see [MarkLogged]). Without it that is slog's default.
 func Log(logger *slog.Logger) Setting {
 	return setting{
-		at:     here(0),
-		name:   "Log",
-		slot:   slotLog,
-		mode:   replaces | ofGroups,
-		apply:  func(_ reporter, _ place, t *terms) { t.log = logger },
+		at:   here(0),
+		name: "Log",
+		slot: slotLog,
+		mode: replaces | ofGroups,
+		apply: func(b reporter, at place, t *terms) {
+			if t.log = logger; logger == nil {
+				b.mistake(at, "Log: the logger is nil: leave it out for slog's default")
+			}
+		},
 		undone: func(t *terms) { t.log = nil },
 	}
 }
@@ -612,6 +709,9 @@ func Translate(known ...func(error) error) Setting {
 		slot: slotTranslate,
 		mode: ofGroups,
 		apply: func(b reporter, at place, t *terms) {
+			if len(known) == 0 {
+				b.mistake(at, "Translate: none is given: leave it out, or name some")
+			}
 			for i, f := range known {
 				if f == nil {
 					b.mistake(at, "Translate: function %d is nil", i+1)

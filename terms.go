@@ -176,6 +176,14 @@ type list struct {
 	terms     terms
 	open      *steps // without the guard, for preflights
 	routes    int    // how many stand in it, at whatever depth
+	broken    bool   // a route in it has mistakes, so what has an effect is not known
+}
+
+// breaks notes that a route in a list has mistakes.
+func (l *list) breaks() {
+	for ; l != nil && !l.broken; l = l.outer {
+		l.broken = true
+	}
 }
 
 // Routes of which settings speak.

@@ -49,6 +49,9 @@ func (b *builder) locate(r *resolved, function *runtime.Func, among []int) {
 		}
 		return
 	}
+	if b.unread {
+		return
+	}
 	b.mistake(r.at, "%s: LocatedBy: no route of this version is served by %s", r.line(), function.Name())
 }
 

@@ -106,11 +106,14 @@ func hasMeaning(field string) bool {
 // a version that never was, and is told.
 func Withdrawn(versions ...string) Setting {
 	return setting{
-		at:     here(0),
-		name:   "Withdrawn",
-		slot:   slotWithdrawn,
-		mode:   replaces | ofGroups | besideVersions,
-		apply:  func(_ reporter, at place, t *terms) { t.withdrawn = withdrawals{versions, at} },
+		at:   here(0),
+		name: "Withdrawn",
+		slot: slotWithdrawn,
+		mode: replaces | ofGroups | besideVersions,
+		apply: func(b reporter, at place, t *terms) {
+			some(b, at, "Withdrawn", versions)
+			t.withdrawn = withdrawals{versions, at}
+		},
 		undone: func(t *terms) { t.withdrawn = withdrawals{} },
 		acts:   isVersioned,
 		lacks:  "no Version stands in this group",

@@ -54,7 +54,7 @@ func TestAdaptsCatchesWhatDoesNotComeBack(t *testing.T) {
 		"one way":                {shaped(wicketway.Computed("state", "open", isOpen, nil)), "no function for this way"},
 		"against its own rules":  {shaped(wicketway.Computed("width", "half", half, double).Tagged(`rule:"maximum=1"`)).Loses("width"), `breaks a rule of its type: "/half" must be at most 1`},
 		"by functions that lose": {wicketway.By(func(g gate) string { return g.Name }, func(n string) (gate, error) { return gate{Name: n}, nil }), `comes back as {"name":"heron"`},
-		"of another type":        {wicketway.Shaped[leaf](), "want wicketwaytest_test.leaf"},
+		"of another type":        {wicketway.Shaped[leaf](wicketway.Renamed("oak", "wood")), "want wicketwaytest_test.leaf"},
 		"wrong itself":           {shaped(wicketway.Renamed("nam", "id")), `has no member "nam"`},
 	} {
 		got := &said{TB: t}

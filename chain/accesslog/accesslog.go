@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
@@ -32,6 +33,7 @@ type settings struct {
 	start bool
 	slow  time.Duration
 	one   uint64 // of so many healthy requests one is logged; 0: all
+	wrong []error
 }
 
 // AtStart logs a request when it begins as well, so that one that hangs is seen.
@@ -39,11 +41,23 @@ func AtStart() Option { return func(s *settings) { s.start = true } }
 
 // Slow flags requests that take longer, with the step that took most of the time: slow=true and
 // slowest="call 1.2s".
-func Slow(d time.Duration) Option { return func(s *settings) { s.slow = d } }
+func Slow(d time.Duration) Option {
+	return func(s *settings) {
+		if s.slow = d; d <= 0 {
+			s.wrong = append(s.wrong, fmt.Errorf("Slow: %v is no time from which requests are slow: it is positive", d))
+		}
+	}
+}
 
 // Sample logs one of n requests that are healthy: those that are neither answered with a problem
 // nor slow. The record says so: sampled=n.
-func Sample(n int) Option { return func(s *settings) { s.one = uint64(max(n, 0)) } }
+func Sample(n int) Option {
+	return func(s *settings) {
+		if s.one = uint64(max(n, 0)); n < 1 {
+			s.wrong = append(s.wrong, fmt.Errorf("Sample: one of %d requests: the number is positive", n))
+		}
+	}
+}
 
 // Add adds attributes to the record of a request, from a handler or a middleware.
 func Add(ctx context.Context, attrs ...slog.Attr) { wicketway.Keep(ctx, added{attrs}) }
@@ -72,13 +86,18 @@ type added struct{ attrs []slog.Attr }
 // failure with their places.
 func To(logger *slog.Logger, how ...Option) wicketway.Middleware {
 	var s settings
-	for _, o := range how {
+	for i, o := range how {
+		if o == nil {
+			s.wrong = append(s.wrong, fmt.Errorf("option %d is nil", i+1))
+			continue
+		}
 		o(&s)
 	}
 	out := chooser(logger)
 	m := wicketway.Middleware{
-		Name: "accesslog",
-		Does: "logs each request when it has been answered",
+		Name:  "accesslog",
+		Does:  "logs each request when it has been answered",
+		Check: func() error { return errors.Join(s.wrong...) },
 	}
 	if s.slow > 0 {
 		m.Observes = stopwatch{}

@@ -17,7 +17,11 @@ import (
 func Any(guards ...wicketway.Authenticator) wicketway.Authenticator {
 	a := &anyGuard{guards: guards}
 	var names []string
-	for _, g := range guards {
+	for i, g := range guards {
+		if g != nil && slices.Contains(guards[:i], g) {
+			a.wrong = append(a.wrong, fmt.Errorf("auth.Any: the guard %s is named twice: once is enough", g.Scheme().Name))
+			continue
+		}
 		if s, ok := g.(sender); ok {
 			a.senders = append(a.senders, s)
 			names = append(names, g.Scheme().Name)

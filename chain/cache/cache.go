@@ -78,25 +78,33 @@ func (c Control) toCaller() Control {
 
 // check says what is wrong with it by itself.
 func (c Control) check() error {
-	for _, d := range []time.Duration{c.MaxAge, c.SharedMaxAge, c.StaleIfError, c.StaleWhileRevalidate} {
-		if d < 0 || d%time.Second != 0 || d > mostSeconds*time.Second {
-			return fmt.Errorf("%v is no age: one has whole seconds, at most 2^31 (RFC 9111, 1.2.2)", d)
+	var wrong []error
+	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
+	for _, age := range []struct {
+		name string
+		is   time.Duration
+	}{{"MaxAge", c.MaxAge}, {"SharedMaxAge", c.SharedMaxAge}, {"StaleIfError", c.StaleIfError}, {"StaleWhileRevalidate", c.StaleWhileRevalidate}} {
+		if d := age.is; d < 0 || d%time.Second != 0 || d > mostSeconds*time.Second {
+			fault("%s is %v: an age has whole seconds, at most 2^31 (RFC 9111, 1.2.2)", age.name, d)
 		}
 	}
 	stale := c.StaleIfError + c.StaleWhileRevalidate
-	switch {
-	case c.NoStore && c != Control{NoStore: true}:
-		return errors.New("what is not stored has no age: NoStore stands alone")
-	case c.NoCache && c.hasAge():
-		return errors.New("an age and NoCache contradict each other: keep one")
-	case c.Private && c.SharedMaxAge > 0:
-		return errors.New("private answers are kept by no cache that serves many, so SharedMaxAge means nothing")
-	case !c.hasAge() && (c.Immutable || stale > 0):
-		return errors.New("without an age Immutable and the stale times mean nothing: set MaxAge or SharedMaxAge")
-	case c.MustRevalidate && stale > 0:
-		return errors.New("what the stale times allow MustRevalidate forbids: keep one")
+	if c.NoStore && c != (Control{NoStore: true}) {
+		fault("NoStore contradicts all else, since what is not stored has no age: keep one")
 	}
-	return nil
+	if c.NoCache && c.hasAge() {
+		fault("NoCache contradicts an age: keep one")
+	}
+	if c.Private && c.SharedMaxAge > 0 {
+		fault("SharedMaxAge has no effect beside Private: no shared cache keeps private answers")
+	}
+	if !c.NoStore && !c.hasAge() && (c.Immutable || stale > 0) {
+		fault("without an age Immutable and the stale times have no effect: set MaxAge or SharedMaxAge")
+	}
+	if c.MustRevalidate && stale > 0 {
+		fault("MustRevalidate contradicts the stale times: keep one")
+	}
+	return errors.Join(wrong...)
 }
 
 // A spoken Control is one with the field written out.
@@ -110,15 +118,17 @@ func speak(c Control) spoken {
 	return spoken{c, []string{c.String()}, []string{c.toCaller().String()}}
 }
 
+// Check is asked by Build.
+func (s spoken) Check() error {
+	if s.Control == (Control{}) {
+		return errors.New("nothing is set: NoCache, NoStore or an age")
+	}
+	return s.check()
+}
+
 // CheckRoute is asked by Build.
 func (s spoken) CheckRoute(f wicketway.Facts) error {
-	if err := s.check(); err != nil {
-		return err
-	}
-	switch {
-	case s.Control == Control{}:
-		return errors.New("nothing is set: NoCache, NoStore or an age")
-	case f.Guard != nil && !s.Private && !s.NoStore && s.hasAge():
+	if f.Guard != nil && !s.Private && !s.NoStore && s.hasAge() {
 		return fmt.Errorf("the route is behind the guard %s, so answers are for one caller: say Private (RFC 9111, 3.5)", f.Guard.Name)
 	}
 	return nil
@@ -136,15 +146,14 @@ func Says(c Control) wicketway.Setting { return wicketway.Attach(speak(c)) }
 // that sets a cookie, or whose caller a guard has found, is private, and so is one without Says whose
 // request brings a cookie or credentials (RFC 9111, 3.5 and 7.3).
 func Headers(otherwise Control) wicketway.Middleware {
-	wrong := otherwise.check()
 	c := speak(otherwise)
 	c.plain = []string{strings.TrimPrefix(otherwise.String(), "public, ")}
 	return wicketway.Middleware{
-		Name:       "cache-control",
-		Does:       "says how long answers may be kept: " + c.plain[0] + " unless a route says more",
-		Sets:       []string{"Cache-Control"},
-		Reads:      []reflect.Type{reflect.TypeFor[spoken]()},
-		CheckRoute: func(wicketway.Facts) error { return wrong },
+		Name:  "cache-control",
+		Does:  "says how long answers may be kept: " + c.plain[0] + " unless a route says more",
+		Sets:  []string{"Cache-Control"},
+		Reads: []reflect.Type{reflect.TypeFor[spoken]()},
+		Check: otherwise.check,
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if r.Method == http.MethodGet || r.Method == http.MethodHead {

@@ -56,27 +56,32 @@ const patience = 2 * time.Second
 // inside, where there is one.
 func Responses(settings Settings) wicketway.Middleware {
 	c := &settings
-	wrong := c.check()
-	c.Bytes, c.Largest = cmp.Or(c.Bytes, 64<<20), cmp.Or(c.Largest, 1<<20)
+	given := settings
+	c.Bytes, c.Largest = cmp.Or(c.Bytes, 64<<20), cmp.Or(c.Largest, largestKept)
 	if c.Clock == nil {
 		c.Clock = time.Now
 	}
 	return wicketway.Middleware{
-		Name: "cache",
-		Does: "keeps answers, and gives them to those who ask the same",
-		Sets: []string{"Age"},
-		CheckRoute: func(f wicketway.Facts) error {
-			return cmp.Or(wrong, c.checkRoute(f))
-		},
+		Name:       "cache",
+		Does:       "keeps answers, and gives them to those who ask the same",
+		Sets:       []string{"Age"},
+		Check:      given.check,
+		CheckRoute: c.checkRoute,
 		Wrap: func(next http.Handler) http.Handler {
 			return &responses{Settings: *c, next: next, store: newStore(c.Bytes)}
 		},
 	}
 }
 
+// largestKept is the size of the largest body that is kept where nothing is said.
+const largestKept = 1 << 20
+
 func (c *Settings) check() error {
-	if c.Bytes < 0 || c.Largest < 0 {
-		return fmt.Errorf("%d bytes, the largest %d: sizes are not negative", c.Bytes, c.Largest)
+	switch {
+	case c.Bytes < 0 || c.Largest < 0:
+		return fmt.Errorf("Bytes is %d and Largest %d: sizes are not negative", c.Bytes, c.Largest)
+	case c.Bytes > 0 && cmp.Or(c.Largest, largestKept) > c.Bytes:
+		return fmt.Errorf("Largest is %d, more than the %d Bytes of all that is kept", cmp.Or(c.Largest, largestKept), c.Bytes)
 	}
 	return nil
 }

@@ -3,7 +3,6 @@
 package compress
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +13,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/negotiate"
 )
 
@@ -28,6 +28,7 @@ type settings struct {
 	least   int
 	codings []string
 	types   []string
+	wrong   []error
 }
 
 // From is the size in bytes from which a body is compressed; 1,024 without it. Streams are, however
@@ -39,7 +40,13 @@ func Codings(names ...string) Option { return func(s *settings) { s.codings = na
 
 // Types are media types that gain by it, beside text, JSON, XML and the like: image/svg+xml is
 // among them already, model/* is not.
-func Types(media ...string) Option { return func(s *settings) { s.types = append(s.types, media...) } }
+func Types(media ...string) Option {
+	return func(s *settings) {
+		if s.types = append(s.types, media...); len(media) == 0 {
+			s.wrong = append(s.wrong, errors.New("Types: no media type is given: leave it out, or name some"))
+		}
+	}
+}
 
 // off is what Off attaches.
 type off struct{}
@@ -67,17 +74,20 @@ func Off() wicketway.Setting { return wicketway.Attach(off{}) }
 // caller accepts takes its place, or none.
 func Bodies(how ...Option) wicketway.Middleware {
 	s := settings{least: leastSize, codings: []string{"zstd", "br", "gzip"}}
-	for _, o := range how {
+	for i, o := range how {
+		if o == nil {
+			s.wrong = append(s.wrong, fmt.Errorf("option %d is nil", i+1))
+			continue
+		}
 		o(&s)
 	}
 	return wicketway.Middleware{
-		Name:  "compress",
-		Does:  "sends bodies compressed to callers that accept it",
-		Sets:  []string{"Vary", "Content-Encoding"},
-		Reads: []reflect.Type{reflect.TypeFor[off]()},
-		CheckRoute: func(f wicketway.Facts) error {
-			return cmp.Or(s.check(), checkFlush(f))
-		},
+		Name:       "compress",
+		Does:       "sends bodies compressed to callers that accept it",
+		Sets:       []string{"Vary", "Content-Encoding"},
+		Reads:      []reflect.Type{reflect.TypeFor[off]()},
+		Check:      s.check,
+		CheckRoute: checkFlush,
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if _, is := wicketway.Attached[off](r.Context()); is {
@@ -121,23 +131,31 @@ func uncodedAnswer(status int, h http.Header) {
 }
 
 func (s *settings) check() error {
+	wrong := slices.Clip(s.wrong)
+	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
 	if s.least < 0 {
-		return fmt.Errorf("bodies of %d bytes: a size is not negative", s.least)
+		fault("From: bodies of %d bytes: a size is not negative", s.least)
 	}
 	if len(s.codings) == 0 {
-		return errors.New("no coding is offered: leave Codings out, or name some")
+		fault("Codings: no coding is offered: leave it out, or name some")
 	}
 	for i, c := range s.codings {
-		if slices.Contains(s.codings[:i], c) {
-			return fmt.Errorf("the coding %s is offered twice", c)
+		switch {
+		case slices.Contains(s.codings[:i], c):
+			fault("Codings: the coding %s is offered twice", c)
+		case !slices.Contains(answerCodings, c):
+			fault("Codings: %q is no coding: zstd, br or gzip", c)
 		}
 	}
-	for _, c := range s.codings {
-		if !slices.Contains(answerCodings, c) {
-			return fmt.Errorf("%q is no coding: zstd, br or gzip", c)
+	for i, media := range s.types {
+		kind, sub, _ := strings.Cut(media, "/")
+		if sub = strings.TrimSuffix(sub, "*"); !bind.IsToken(kind) || sub != "" && !bind.IsToken(sub) || !strings.Contains(media, "/") {
+			fault("Types: %q is no media type, such as model/gltf+json or model/*", media)
+		} else if slices.Contains(s.types[:i], media) {
+			fault("Types: %s is named twice", media)
 		}
 	}
-	return nil
+	return errors.Join(wrong...)
 }
 
 // checkFlush finds what would keep a stream back behind the compressor.

@@ -45,9 +45,9 @@ const mostUnpacked = 16 << 20
 func Requests(u Unpacking) wicketway.Middleware {
 	most := cmp.Or(u.Most, mostUnpacked)
 	return wicketway.Middleware{
-		CheckRoute: func(wicketway.Facts) error {
+		Check: func() error {
 			if most < 0 {
-				return fmt.Errorf("%d bytes may come out of a body: a limit is not negative", most)
+				return fmt.Errorf("Most is %d bytes: a limit is not negative", most)
 			}
 			return nil
 		},

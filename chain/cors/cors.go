@@ -3,6 +3,7 @@
 package cors
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -118,7 +119,8 @@ func Allow(origins Origins, settings Settings) wicketway.Middleware {
 		Name:       "cors",
 		Does:       "lets pages of other origins read answers",
 		Sets:       []string{"Access-Control-Allow-Origin", "Vary"},
-		CheckRoute: c.check,
+		Check:      c.check,
+		CheckRoute: checkGuard,
 		Wrap:       c.wrap,
 	}
 }
@@ -129,28 +131,38 @@ type sharing struct {
 	exposed sync.Map // the field that says so, by the first of the fields that a chain sets
 }
 
-func (c *sharing) check(f wicketway.Facts) error {
-	if len(c.origins.wrong) > 0 {
-		return c.origins.wrong[0]
-	}
+func (c *sharing) check() error {
+	wrong := slices.Clip(c.origins.wrong)
+	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
 	if c.origins.all && c.Credentials {
-		return fmt.Errorf("all origins with credentials: every page could act for whoever has signed in; name the origins (the Fetch standard, 3.3.5)")
+		fault("all origins with credentials: every page could act for whoever has signed in; name the origins (the Fetch standard, 3.3.5)")
 	}
-	if c.origins.function == nil && !c.origins.all && c.origins.exact == nil && c.origins.below == nil {
-		return fmt.Errorf("no origin is allowed, so nobody can read anything")
+	if wrong == nil && c.origins.function == nil && !c.origins.all && c.origins.exact == nil && c.origins.below == nil {
+		fault("no origin is allowed, so nobody can read anything")
 	}
 	if c.MaxAge < 0 {
-		return fmt.Errorf("a browser asks again after %v, which is less than nothing", c.MaxAge)
+		fault("MaxAge is %v: a time is not negative", c.MaxAge)
 	}
-	for _, name := range slices.Concat(c.Headers, c.Expose) {
-		if !bind.IsToken(name) {
-			return fmt.Errorf("%q is no name of a field (RFC 9110, 5.1)", name)
+	for name, list := range map[string][]string{"Headers": c.Headers, "Expose": c.Expose} {
+		for i, field := range list {
+			same := func(other string) bool { return strings.EqualFold(other, field) }
+			switch {
+			case !bind.IsToken(field):
+				fault("%s: %q is no name of a field (RFC 9110, 5.1)", name, field)
+			case slices.ContainsFunc(list[:i], same):
+				fault("%s: %s is named twice", name, field)
+			}
 		}
 	}
+	return errors.Join(wrong...)
+}
+
+// checkGuard finds a guard that would be asked before.
+func checkGuard(f wicketway.Facts) error {
 	if f.Guard != nil {
 		for i, m := range f.Chain {
 			if m.Name == "cors" && i >= f.Guard.After {
-				return fmt.Errorf("it stands below the guard %s, which would refuse preflights: put it into a chain further out", f.Guard.Name)
+				return fmt.Errorf("it is below the guard %s, which would refuse preflights: put it into a chain further out", f.Guard.Name)
 			}
 		}
 	}

@@ -121,20 +121,20 @@ func TestFetchStandard(t *testing.T) {
 	}
 	get := wicketway.Route("GET /x", func(context.Context, wicketway.None) (int, error) { return 0, nil })
 	for want, parts := range map[string][]wicketway.Part{
-		"all origins with credentials":                        {wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{Credentials: true})), get},
-		`"https://canal.example/" is no origin`:               {wicketway.Chain(cors.Allow(cors.From("https://canal.example/"), cors.Settings{})), get},
-		`"https://*canal.example" is no origin`:               {wicketway.Chain(cors.Allow(cors.From("https://*canal.example"), cors.Settings{})), get},
-		`"canal.example" is no origin`:                        {wicketway.Chain(cors.Allow(cors.From("canal.example"), cors.Settings{})), get},
-		`"https://canal.example:443" is no origin`:            {wicketway.Chain(cors.Allow(cors.From("https://canal.example:443"), cors.Settings{})), get},
-		`"https://canal.example:080" is no origin`:            {wicketway.Chain(cors.Allow(cors.From("https://canal.example:080"), cors.Settings{})), get},
-		`"https://größe.example" is no origin`:                {wicketway.Chain(cors.Allow(cors.From("https://größe.example"), cors.Settings{})), get},
-		`"https://[2001:db8:0::1]" is no origin`:              {wicketway.Chain(cors.Allow(cors.From("https://[2001:db8:0::1]"), cors.Settings{})), get},
-		`"https://a@canal.example" is no origin`:              {wicketway.Chain(cors.Allow(cors.From("https://a@canal.example"), cors.Settings{})), get},
-		"which is less than nothing":                          {wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{MaxAge: -1})), get},
-		`"a b" is no name of a field`:                         {wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{Expose: []string{"a b"}})), get},
-		"null is the origin of files":                         {wicketway.Chain(cors.Allow(cors.From("null"), cors.Settings{})), get},
-		"no origin is allowed":                                {wicketway.Chain(cors.Allow(cors.From(), cors.Settings{})), get},
-		"it stands below the guard plate, which would refuse": {wicketway.Guard(plate{}), wicketway.Group(wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{})), get)},
+		"all origins with credentials":                    {wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{Credentials: true})), get},
+		`"https://canal.example/" is no origin`:           {wicketway.Chain(cors.Allow(cors.From("https://canal.example/"), cors.Settings{})), get},
+		`"https://*canal.example" is no origin`:           {wicketway.Chain(cors.Allow(cors.From("https://*canal.example"), cors.Settings{})), get},
+		`"canal.example" is no origin`:                    {wicketway.Chain(cors.Allow(cors.From("canal.example"), cors.Settings{})), get},
+		`"https://canal.example:443" is no origin`:        {wicketway.Chain(cors.Allow(cors.From("https://canal.example:443"), cors.Settings{})), get},
+		`"https://canal.example:080" is no origin`:        {wicketway.Chain(cors.Allow(cors.From("https://canal.example:080"), cors.Settings{})), get},
+		`"https://größe.example" is no origin`:            {wicketway.Chain(cors.Allow(cors.From("https://größe.example"), cors.Settings{})), get},
+		`"https://[2001:db8:0::1]" is no origin`:          {wicketway.Chain(cors.Allow(cors.From("https://[2001:db8:0::1]"), cors.Settings{})), get},
+		`"https://a@canal.example" is no origin`:          {wicketway.Chain(cors.Allow(cors.From("https://a@canal.example"), cors.Settings{})), get},
+		"MaxAge is -1ns":                                  {wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{MaxAge: -1})), get},
+		`"a b" is no name of a field`:                     {wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{Expose: []string{"a b"}})), get},
+		"null is the origin of files":                     {wicketway.Chain(cors.Allow(cors.From("null"), cors.Settings{})), get},
+		"no origin is allowed":                            {wicketway.Chain(cors.Allow(cors.From(), cors.Settings{})), get},
+		"it is below the guard plate, which would refuse": {wicketway.Guard(plate{}), wicketway.Group(wicketway.Chain(cors.Allow(cors.From("*"), cors.Settings{})), get)},
 	} {
 		if _, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, parts...); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)

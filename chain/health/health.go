@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -49,6 +50,7 @@ type Readiness struct {
 	Log *slog.Logger
 
 	checks []*check
+	wrong  error
 	asking chan struct{} // taken by the one who asks
 }
 
@@ -60,21 +62,38 @@ type check struct {
 	at   time.Time // zero: never asked
 }
 
-// NewReadiness makes a handler that asks checks. It panics where one has no name or no function, or
-// two have the same name: it is for the start of a program.
+// NewReadiness makes a handler that asks checks. What is wrong with one is a mistake at Build.
 func NewReadiness(checks ...Check) *Readiness {
 	r := &Readiness{asking: make(chan struct{}, 1)}
-	names := map[string]bool{}
 	for _, c := range checks {
-		if c.Name == "" || c.Ask == nil || names[c.Name] {
-			panic(fmt.Sprintf("health: the check %q needs a name of its own and a function", c.Name))
-		}
-		names[c.Name] = true
+		r.wrong = errors.Join(r.wrong, r.wrongWith(c))
 		c.Within, c.Every = cmp.Or(c.Within, 2*time.Second), cmp.Or(c.Every, 5*time.Second)
 		r.checks = append(r.checks, &check{Check: c})
 	}
 	return r
 }
+
+func (r *Readiness) wrongWith(c Check) error {
+	var wrong []error
+	fault := func(format string, args ...any) {
+		wrong = append(wrong, fmt.Errorf("the check %q: "+format, append([]any{c.Name}, args...)...))
+	}
+	if c.Name == "" {
+		fault("Name is empty, so nobody could tell which one failed")
+	} else if slices.ContainsFunc(r.checks, func(other *check) bool { return other.Name == c.Name }) {
+		fault("another one has the same Name")
+	}
+	if c.Ask == nil {
+		fault("Ask is nil")
+	}
+	if c.Within < 0 || c.Every < 0 {
+		fault("Within is %v and Every %v: a time is not negative", c.Within, c.Every)
+	}
+	return errors.Join(wrong...)
+}
+
+// Check is asked by Build.
+func (r *Readiness) Check() error { return r.wrong }
 
 // Routes serves GET /health/live and GET /health/ready.
 func Routes(ready *Readiness) wicketway.Part {

@@ -99,14 +99,4 @@ func TestReadiness(t *testing.T) {
 			}
 		}
 	})
-	for _, bad := range [][]health.Check{{{}}, {{Name: "a"}}, {{Name: "a", Ask: func(context.Context) error { return nil }}, {Name: "a", Ask: func(context.Context) error { return nil }}}} {
-		func() {
-			defer func() {
-				if recover() == nil {
-					t.Errorf("%+v: no panic", bad)
-				}
-			}()
-			health.NewReadiness(bad...)
-		}()
-	}
 }

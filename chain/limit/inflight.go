@@ -19,9 +19,9 @@ func AtOnce(serve, wait int, longest time.Duration) wicketway.Middleware {
 		Does:    fmt.Sprintf("serves %d requests at a time, lets %d wait for %v", serve, wait, longest),
 		Raises:  []*problem.Kind{problem.Overloaded},
 		Repeats: true,
-		CheckRoute: func(wicketway.Facts) error {
+		Check: func() error {
 			if serve <= 0 || wait < 0 || wait > 0 && longest <= 0 {
-				return fmt.Errorf("%d at a time, %d waiting for %v: one must be served at least, and who waits needs a time", serve, wait, longest)
+				return fmt.Errorf("AtOnce: %d at a time, %d waiting for %v: one must be served at least, and who waits needs a time", serve, wait, longest)
 			}
 			return nil
 		},

@@ -135,7 +135,8 @@ func Requests(rate Rate, by Key, settings Settings) wicketway.Middleware {
 		Raises:     []*problem.Kind{ErrTooManyRequests, problem.Overloaded},
 		Sets:       []string{"RateLimit", "RateLimit-Policy"},
 		Repeats:    true,
-		CheckRoute: l.check,
+		Check:      l.check,
+		CheckRoute: l.checkRoute,
 		Wrap: func(next http.Handler) http.Handler {
 			own := *l
 			if own.Store == nil {
@@ -167,23 +168,28 @@ const mostAsking = 10_000
 // mostRequests is up to how many a rate may have in its time: one in each microsecond.
 func (r Rate) mostRequests() int64 { return int64(r.Per / time.Microsecond) }
 
-func (l *limiter) check(f wicketway.Facts) error {
-	own := -1
-	for i, m := range f.Chain {
-		if m.Name == "limit "+l.rate.Name {
-			own = i
-		}
+func (l *limiter) check() error {
+	var wrong []error
+	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
+	r := l.rate
+	if r.Requests <= 0 || r.Per < time.Second || int64(r.Requests) > r.mostRequests() || r.Per > longestRate {
+		fault("%d requests in %v: a rate has at least one request in one second to a year, and at most one in a microsecond", r.Requests, r.Per)
 	}
-	switch r := l.rate; {
-	case r.Requests <= 0 || r.Per < time.Second || int64(r.Requests) > r.mostRequests() || r.Per > longestRate:
-		return fmt.Errorf("%d requests in %v: a rate has one request at least in one second at least and a year at most, and one in a microsecond at the most", r.Requests, r.Per)
-	case strings.ContainsFunc(r.Name, func(c rune) bool { return (c|0x20 < 'a' || c|0x20 > 'z') && (c < '0' || c > '9') && c != '-' }):
-		return fmt.Errorf("%q is no name of a policy: it has letters, digits and hyphens", r.Name)
-	case l.by.Of == nil:
-		return errors.New("nothing says whose requests are counted together: ByAddress, ByCaller or a Key of your own")
-	case l.Timeout < 0:
-		return fmt.Errorf("the store is waited for %v, which is less than nothing", l.Timeout)
-	case l.by.OfCaller && f.Guard != nil && own >= 0 && own < f.Guard.After:
+	if strings.ContainsFunc(r.Name, func(c rune) bool { return (c|0x20 < 'a' || c|0x20 > 'z') && (c < '0' || c > '9') && c != '-' }) {
+		fault("%q is no name of a policy: it has letters, digits and hyphens", r.Name)
+	}
+	if l.by.Of == nil {
+		fault("the Key does not say whose requests are counted together: ByAddress, ByCaller or a Key of your own")
+	}
+	if l.Timeout < 0 {
+		fault("Timeout is %v: a time is not negative", l.Timeout)
+	}
+	return errors.Join(wrong...)
+}
+
+func (l *limiter) checkRoute(f wicketway.Facts) error {
+	own := slices.IndexFunc(f.Chain, func(m wicketway.MiddlewareInfo) bool { return m.Name == "limit "+l.rate.Name })
+	if l.by.OfCaller && f.Guard != nil && own >= 0 && own < f.Guard.After {
 		return fmt.Errorf("it counts by caller, but the guard %s comes after it, so that nobody is known: put it into a chain further in", f.Guard.Name)
 	}
 	return nil

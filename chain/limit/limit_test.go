@@ -99,10 +99,10 @@ func TestRequests(t *testing.T) {
 	}
 	hourly := limit.Rate{Requests: 1, Per: time.Hour}
 	for what, bad := range map[string]wicketway.Middleware{
-		"a rate has one request at least":    limit.Requests(limit.Rate{}, limit.ByAddress(), limit.Settings{}),
-		"and one in a microsecond at the":    limit.Requests(limit.Rate{Requests: 2e9, Per: time.Second}, limit.ByAddress(), limit.Settings{}),
-		"nothing says whose":                 limit.Requests(minute, limit.Except(limit.Key{}), limit.Settings{}),
-		"less than nothing":                  limit.Requests(minute, limit.ByAddress(), limit.Settings{Timeout: -1}),
+		"a rate has at least one request":    limit.Requests(limit.Rate{}, limit.ByAddress(), limit.Settings{}),
+		"and at most one in a microsecond":   limit.Requests(limit.Rate{Requests: 2e9, Per: time.Second}, limit.ByAddress(), limit.Settings{}),
+		"Key does not say whose":             limit.Requests(minute, limit.Except(limit.Key{}), limit.Settings{}),
+		"Timeout is -1ns":                    limit.Requests(minute, limit.ByAddress(), limit.Settings{Timeout: -1}),
 		"the guard plate comes after it":     limit.Requests(minute, limit.ByCaller(), limit.Settings{}),
 		"0 at a time":                        limit.AtOnce(0, 0, 0),
 		"-1 at a time":                       limit.AtOnce(-1, 0, 0),

@@ -72,7 +72,7 @@ func TestTrust(t *testing.T) {
 		"the others say Forwarded says": proxy.Trust(proxy.Forwarded|proxy.XForwardedFor, networks...),
 		"no network":                    proxy.Trust(proxy.Forwarded),
 	} {
-		if err := bad.CheckRoute(wicketway.Facts{}); err == nil || !strings.Contains(err.Error(), want) {
+		if err := bad.Check(); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)
 		}
 	}

@@ -2,6 +2,7 @@
 package secure
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -49,18 +50,10 @@ func Headers(settings Settings) wicketway.Middleware {
 		strict += "; includeSubDomains"
 	}
 	return wicketway.Middleware{
-		Name: "secure",
-		Does: "sets header fields that keep browsers from doing harm",
-		Sets: []string{"X-Content-Type-Options", "Content-Security-Policy", "Referrer-Policy", "Cross-Origin-Opener-Policy", "Strict-Transport-Security"},
-		CheckRoute: func(wicketway.Facts) error {
-			if settings.Strict < 0 || settings.Strict > 0 && settings.Strict < time.Second || settings.StrictBelow && settings.Strict == 0 {
-				return fmt.Errorf("the strict period is %v, where a second is the least, and 0 is none", settings.Strict)
-			}
-			if strings.ContainsAny(settings.Policy+settings.Referrer, "\r\n") {
-				return fmt.Errorf("a policy has a line break")
-			}
-			return nil
-		},
+		Name:  "secure",
+		Does:  "sets header fields that keep browsers from doing harm",
+		Sets:  []string{"X-Content-Type-Options", "Content-Security-Policy", "Referrer-Policy", "Cross-Origin-Opener-Policy", "Strict-Transport-Security"},
+		Check: settings.check,
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				set(w.Header(), "X-Content-Type-Options", "nosniff")
@@ -82,6 +75,23 @@ func Headers(settings Settings) wicketway.Middleware {
 			})
 		},
 	}
+}
+
+func (s Settings) check() error {
+	var wrong []error
+	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
+	if s.Strict < 0 || s.Strict > 0 && s.Strict < time.Second {
+		fault("Strict is %v: it is at least a second, and 0 sets nothing", s.Strict)
+	}
+	if s.StrictBelow && s.Strict == 0 {
+		fault("StrictBelow has no effect without Strict")
+	}
+	for name, value := range map[string]string{"Policy": s.Policy, "Referrer": s.Referrer} {
+		if strings.ContainsFunc(value, func(c rune) bool { return c < ' ' || c == 0x7f }) {
+			fault("%s: %q has a control character, which no header field can have (RFC 9110, 5.5)", name, value)
+		}
+	}
+	return errors.Join(wrong...)
 }
 
 func set(h http.Header, name, value string) {

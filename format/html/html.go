@@ -10,7 +10,8 @@
 // notices.find.html; its data is the value that the route returned. A value without a template
 // is shown on a plain page. The page of a problem is the template named by its code, else by
 // its status, else problem (no-such-notice, 404, problem, each with or without .html); its data
-// is a [wicketway.ShownProblem]. Templates escape what they show (html/template), and so does
+// is a [wicketway.ShownProblem]. A template that shows nothing, and a field in one that its value cannot
+// have, are mistakes at Build. Templates escape what they show (html/template), and so does
 // the plain page.
 package html
 
@@ -24,6 +25,7 @@ import (
 	"io"
 	"slices"
 	"strconv"
+	"text/template/parse"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/internal/answer"
@@ -33,12 +35,13 @@ import (
 // Pages is the format html. The templates may be nil: then all pages are plain. They must not be
 // changed any more. It is safe for concurrent use.
 func Pages(templates *template.Template) wicketway.ProblemFormat {
-	return &pages{templates, version(templates)}
+	return &pages{templates, version(templates), treesOf(templates)}
 }
 
 type pages struct {
 	templates *template.Template
 	version   string
+	trees     map[string]*parse.Tree // as they were written; nil where they are empty
 }
 
 func (*pages) Name() string                       { return "html" }

@@ -81,6 +81,21 @@ func (in *Plan) Body() (media []string, of *check.Type, required bool) {
 	return in.body.accepts, in.body.schema, !in.body.optional
 }
 
+// BodyType is the type in Go of a body that is read as JSON; nil where none is.
+func (in *Plan) BodyType() reflect.Type {
+	switch {
+	case !in.ReadsJSON():
+		return nil
+	case in.body.index == nil:
+		return in.Type
+	}
+	of := in.Type
+	if in.pointer {
+		of = of.Elem()
+	}
+	return of.FieldByIndex(in.body.index).Type
+}
+
 // Values takes an input apart: the values of a path, and of a query but for those that are
 // zero.
 func (in *Plan) Values(input any) (path map[string]string, query url.Values, err error) {

@@ -136,6 +136,11 @@ func (in *Plan) ReadsJSON() bool { return in.body != nil && in.body.schema != ni
 // Reads reports whether anything is read.
 func (in *Plan) Reads() bool { return len(in.fields) > 0 || in.ReadsBody() }
 
+// Takes reports whether a field reads what a source has under a name.
+func (in *Plan) Takes(source, name string) bool {
+	return slices.ContainsFunc(in.fields, func(f field) bool { return f.source == source && f.name == name })
+}
+
 // QueryField gives the name of the last query parameter whose type has the methods of an
 // interface; "" where there is none.
 func (in *Plan) QueryField(methods reflect.Type) (name string) {

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
+
+	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/schema"
@@ -48,6 +51,27 @@ func (r *report) ask(v reflect.Value) {
 		r.add(f)
 	}
 	r.more = r.more || more
+}
+
+// Judge holds a value against the rules of a field that it is for. What is wrong with the rules Type says.
+func (s *Set) Judge(field reflect.StructField, value reflect.Value) []schema.Fault {
+	one := reflect.StructOf([]reflect.StructField{{
+		Name: "Value",
+		Type: field.Type,
+		Tag:  reflect.StructTag(`json:"value" rule:` + strconv.Quote(field.Tag.Get("rule"))),
+	}})
+	t, err := s.Type(one)
+	if err != nil {
+		return nil
+	}
+	held := reflect.New(one)
+	held.Elem().Field(0).Set(value)
+	text, err := json.Marshal(held.Interface())
+	if err != nil {
+		return []schema.Fault{{Detail: err.Error()}}
+	}
+	found, _ := t.Decode(text, reflect.New(one).Interface(), Reading{Lenient: ReadOnlyMembers})
+	return found
 }
 
 // judge asks the Check of every value at and below v, inner ones first.

@@ -237,6 +237,9 @@ func (d *deriver) apply(m *Member, s *step, field *reflect.StructField) bool {
 		}
 		s.by, s.oldName = by, m.Old
 		field.Type, field.Tag = by.Old, d.tag(m, "")
+	case m.Old == s.name[0] && m.Tag == "":
+		d.failf("%s: changes nothing: leave it out", m.Call)
+		return false
 	default:
 		s.oldName, field.Tag = m.Old, d.tag(m, field.Tag)
 	}

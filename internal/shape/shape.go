@@ -62,6 +62,32 @@ func (a *Adapter) Lost() [][]string {
 	return append(a.untold(func(*step) bool { return true }), a.Loses...)
 }
 
+// A Fixed is what a present member has where the old type lacks it.
+type Fixed struct {
+	Path  []string
+	Field reflect.StructField
+	Value reflect.Value
+}
+
+// Fixed are these members, however deep.
+func (a *Adapter) Fixed() (all []Fixed) {
+	if a.item != nil {
+		return a.item.Fixed()
+	}
+	for _, s := range a.steps {
+		switch {
+		case s.fixed.IsValid():
+			all = append(all, Fixed{s.name, a.New.FieldByIndex(s.index), s.fixed})
+		case s.by != nil:
+			for _, inner := range s.by.Fixed() {
+				inner.Path = append(slices.Clone(s.name), inner.Path...)
+				all = append(all, inner)
+			}
+		}
+	}
+	return all
+}
+
 // untold are those of the dropped members that count, but for what others have from further in.
 func (a *Adapter) untold(counts func(*step) bool) (all [][]string) {
 	if a.item != nil {
