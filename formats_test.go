@@ -137,7 +137,7 @@ func TestFormats(t *testing.T) {
 		t.Errorf("as CSV:\n%s\nwant:\n%s", w.Body, lines)
 	}
 	chooses := wicketway.Chain(acceptPages())
-	if w := ask(build(t, chooses, wicketway.Route("GET /accept", list, wicketway.Formats(pages))), "GET /accept", "Accept: image/png", ""); w.Header().Get("Content-Type") != page {
+	if w := ask(build(t, chooses, wicketway.Route("GET /accept", list, wicketway.Formats(html.Pages(nil)))), "GET /accept", "Accept: image/png", ""); w.Header().Get("Content-Type") != page {
 		t.Errorf("a middleware that sets Accept: %v", w.Header())
 	}
 }
