@@ -34,6 +34,7 @@ type setTally struct {
 type resource struct {
 	mu    sync.Mutex
 	state tally
+	sent  bool // the last change had conditions
 }
 
 var errGone = problem.NotFound.Define(404, "no-tally", "There is no tally")
@@ -50,6 +51,7 @@ func (s *resource) get(context.Context, wicketway.None) (tally, error) {
 func (s *resource) set(_ context.Context, in setTally) (tally, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.sent = in.If.Sent()
 	err := in.If.HoldNone()
 	if s.state.Count >= 0 {
 		err = in.If.Hold(s.state)
@@ -132,6 +134,9 @@ func TestConditionalRequests(t *testing.T) {
 	} {
 		s := &resource{state: c.state}
 		w := ask(build(t, s.parts()), c.line+" /tally", asJSON+"\n"+c.header, map[string]string{"PUT": `{"count":2}`}[c.line])
+		if c.line == "PUT" && s.sent == strings.Contains(c.header, "If-Modified-Since") { // which is for reading
+			t.Errorf("%s: conditions were sent: %t", c.section, s.sent)
+		}
 		if w.Code != c.status {
 			t.Errorf("%s: %s (%s): %d %s, want %d", c.section, c.line, c.header, w.Code, w.Body, c.status)
 		}

@@ -239,6 +239,12 @@ func TestHostileTokens(t *testing.T) {
 	if w := ask(t, open, "Authorization: Bearer "+good); w.Code != 401 { // RFC 7519, 4.1.3
 		t.Errorf("a token for somebody by name where no audience is said: %d", w.Code)
 	}
+	strict := auth.Bearer(auth.HS256(secret), auth.Leeway(10*time.Second), auth.Clock(clock))
+	for ago, status := range map[time.Duration]int{9 * time.Second: 200, 10 * time.Second: 401, 29 * time.Second: 401} {
+		if w := ask(t, strict, "Authorization: Bearer "+token(hs, fmt.Sprintf(`{"sub":"a","exp":%d}`, now.Add(-ago).Unix()), secret)); w.Code != status {
+			t.Errorf("expired %v ago: %d, want %d", ago, w.Code, status)
+		}
+	}
 	typed := auth.Bearer(auth.HS256(secret), auth.Typ("at+jwt"), auth.Clock(clock))
 	for typ, status := range map[string]int{"at+jwt": 200, "application/at+jwt": 200, "AT+JWT": 200, "JWT": 401, "": 401} {
 		if w := ask(t, typed, "Authorization: Bearer "+token(`{"alg":"HS256","typ":"`+typ+`"}`, `{"sub":"a","exp":1809426600}`, secret)); w.Code != status {
@@ -441,10 +447,15 @@ func testKeySet(t *testing.T) {
 	var body atomic.Value
 	var fetched atomic.Int32
 	body.Store("{}")
-	service := &http.Client{Transport: roundTrip(func(*http.Request) *http.Response {
-		fetched.Add(1)
+	service := &http.Client{Transport: roundTrip(func(r *http.Request) *http.Response {
 		w := httptest.NewRecorder()
-		if text := body.Load().(string); text == "" {
+		text := body.Load().(string)
+		if to, moved := strings.CutPrefix(text, "moved to "); moved && r.URL.Path == "/keys" {
+			http.Redirect(w, r, to, http.StatusFound)
+			return w.Result()
+		}
+		fetched.Add(1)
+		if text = strings.TrimPrefix(text, "moved to https://id.canal.example/moved"); text == "" {
 			w.WriteHeader(500)
 		} else {
 			fmt.Fprint(w, text)
@@ -497,6 +508,20 @@ func testKeySet(t *testing.T) {
 	eventually("a new key, in spite of the junk", 200, text("two", second, "id"))
 	good := text("one", ecKey, "id")
 	eventually("a key that stays", 200, good)
+	body.Store("moved to https://id.canal.example/moved" + body.Load().(string))
+	before = fetched.Load()
+	for fetched.Load() == before {
+		ask(t, guard, text("junk", second, "id"))
+		time.Sleep(5 * time.Millisecond)
+	}
+	if synctest.Wait(); set.Ready(ctx) != nil {
+		t.Errorf("a redirect within https: %v", set.Ready(ctx))
+	}
+	body.Store("moved to http://id.canal.example/moved")
+	for set.Ready(ctx) == nil { // a key that others on the way could change is never fetched
+		ask(t, guard, text("junk", second, "id"))
+		time.Sleep(5 * time.Millisecond)
+	}
 	for name, bad := range map[string]string{"a failure": "", "an empty set": `{"keys":[]}`, "no JSON": "<html>", "too large": `{"keys":[` + strings.Repeat(" ", 300<<10) + `]}`,
 		"too many": `{"keys":[` + strings.TrimSuffix(strings.Repeat(jwk("x", second)+",", 65), ",") + `]}`} {
 		body.Store(bad)
@@ -546,7 +571,7 @@ func TestOtherGuards(t *testing.T) {
 	stored.Subject, stored.Scopes = "gauge-7", []string{"levels"}
 	late := stored
 	late.Expires = now
-	keys := auth.Key(func(_ context.Context, prefix string) (auth.StoredKey, bool, error) {
+	find := func(_ context.Context, prefix string) (auth.StoredKey, bool, error) {
 		switch prefix {
 		case "canal_1":
 			return stored, true, nil
@@ -556,7 +581,8 @@ func TestOtherGuards(t *testing.T) {
 			return stored, false, fmt.Errorf("the store is wet")
 		}
 		return auth.StoredKey{}, false, nil
-	}, auth.Clock(clock))
+	}
+	keys, gate := auth.Key(find, auth.Clock(clock)), auth.Key(find, auth.Clock(clock), auth.Header("X-Gate-Key"))
 	hash := must(auth.HashPassword("gate"))
 	passwords := auth.Basic(func(_ context.Context, name string) (auth.StoredPassword, bool, error) {
 		return auth.StoredPassword{Hash: hash, Scopes: []string{"all"}}, name == "grebe", nil
@@ -575,6 +601,8 @@ func TestOtherGuards(t *testing.T) {
 	}{
 		{"key", keys, []string{"X-Api-Key: " + key}, "gauge-7 [levels]"},
 		{"no key", keys, nil, "401 key-missing"},
+		{"key in another field", gate, []string{"X-Gate-Key: " + key}, "gauge-7 [levels]"},
+		{"key in the usual field instead", gate, []string{"X-Api-Key: " + key}, "401 key-missing"},
 		{"two keys", keys, []string{"X-Api-Key: " + key, "X-Api-Key: " + key}, "401 key-rejected"},
 		{"a key without a dot", keys, []string{"X-Api-Key: canal_1"}, "401 key-rejected"},
 		{"another key of the prefix", keys, []string{"X-Api-Key: canal_1.x"}, "401 key-rejected"},
@@ -703,6 +731,15 @@ func TestSessions(t *testing.T) {
 		return "Cookie: " + value
 	}
 	cookie, ended := begin(s), begin(s)
+	usual := auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{secret[:32]}, Idle: 12 * time.Hour}, tick)
+	for after, status := range map[time.Duration]int{12*time.Hour - time.Second: 200, 12*time.Hour + time.Second: 401} { // where nothing is said
+		at = now
+		long := begin(usual)
+		if at = now.Add(after); ask(t, usual, long).Code != status {
+			t.Errorf("a session %v old is not answered %d", after, status)
+		}
+	}
+	at = now
 	r := httptest.NewRequest("POST", "/", nil)
 	r.Header.Set("Cookie", strings.TrimPrefix(ended, "Cookie: "))
 	h := http.Header{}
@@ -717,6 +754,11 @@ func TestSessions(t *testing.T) {
 	r.Header.Set("Origin", "https://console.example")
 	if err := s.Begin(h, r, "grebe"); err != nil {
 		t.Errorf("a page of a trusted origin: %v", err)
+	}
+	r.Header.Set("Cookie", strings.TrimPrefix(cookie, "Cookie: "))
+	at = now.Add(2 * time.Minute)
+	if caller, err := s.Authenticate(r); err != nil || caller.Subject != "grebe" {
+		t.Errorf("without an answer: %v %v", caller, err)
 	}
 	for _, c := range []struct {
 		name   string

@@ -212,6 +212,28 @@ func TestFillingAndSize(t *testing.T) {
 	if ask("/1", "identity"); asked != before+1 {
 		t.Error("the oldest is kept, though there is no room")
 	}
+	renew := func(path string) {
+		r := httptest.NewRequest("GET", path, nil)
+		r.Header = http.Header{"Accept-Encoding": {"identity"}, "Cache-Control": {"no-cache"}}
+		h.ServeHTTP(httptest.NewRecorder(), r)
+	}
+	ask("/b", "identity")
+	for range 50 { // it takes its room once
+		renew("/c")
+	}
+	before = asked
+	if ask("/b", "identity"); asked != before {
+		t.Error("what is renewed takes the room of others")
+	}
+	for i := range 30 { // of these about 16 have room
+		if ask(fmt.Sprintf("/%d-%d", i%10, i/10), "identity"); i%10 == 0 {
+			renew("/b")
+		}
+	}
+	before = asked
+	if ask("/b", "identity"); asked != before {
+		t.Error("what was renewed counts as old")
+	}
 }
 
 // Where it may stand, and what Cache-Control says.

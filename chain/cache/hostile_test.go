@@ -52,6 +52,10 @@ func TestNobodyWaitsForAnother(t *testing.T) {
 				time.Sleep(hour)
 			}
 		}, nil, true, 0, 1},
+		"it is promised more bytes than come": {func(w http.ResponseWriter, _ *http.Request, _ bool) {
+			w.Header().Set("Content-Length", "20")
+			write(w, kept, 10)
+		}, nil, true, 0, 2},
 		"its answer is too large": {func(w http.ResponseWriter, _ *http.Request, _ bool) { write(w, kept, 2000) }, nil, false, 0, 2},
 		"its answer is not kept": {func(w http.ResponseWriter, _ *http.Request, first bool) {
 			if write(w, "no-store", 10); first {

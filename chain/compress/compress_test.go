@@ -117,6 +117,14 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 			t.Errorf("%s for %q: %d bytes, %v, want %s", c.line, c.accept, len(body), w.Header(), c.coding)
 		}
 	}
+	more := compress.Bodies(compress.Types("model/*", "image/x-chart"))
+	for media, coding := range map[string]string{"model/obj": "gzip", "image/x-chart": "gzip", "image/x-charts": "", "text/plain": "gzip"} {
+		r, w := httptest.NewRequest("GET", "/", nil), httptest.NewRecorder()
+		r.Header.Set("Accept-Encoding", "gzip")
+		if more.Wrap(answer("Content-Type: "+media).Wrap(nil)).ServeHTTP(w, r); w.Header().Get("Content-Encoding") != coding {
+			t.Errorf("%s: %v, want %q", media, w.Header(), coding)
+		}
+	}
 	for want, middleware := range map[string][]wicketway.Middleware{
 		"a size is not negative":                   {compress.Bodies(compress.From(-1))},
 		"no coding is offered":                     {compress.Bodies(compress.Codings())},
