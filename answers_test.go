@@ -305,7 +305,7 @@ func TestStreams(t *testing.T) {
 		{"/nul", "", 200, "application/json", "[{\"n\":1}]\n", false},
 		{"/lines", "text/event-stream", 500, "application/problem+json", "internal", false},
 		{"/nil", "", 500, "application/problem+json", "internal", false},
-		{"/dev", "application/x-ndjson", 200, "application/x-ndjson", "{\"n\":1}\n", true},
+		{"/dev", "application/x-ndjson", 200, "application/x-ndjson", "{\"n\":1}\n{\"n\":10}\n", false},
 	} {
 		r, _ := http.NewRequest("GET", server.URL+c.path, nil)
 		r.Header.Set("Accept", c.accept)

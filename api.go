@@ -48,6 +48,9 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	outside := s.out.Outside()
 	s.goOn(0, outside, r)
 	s.settle(outside, r)
+	if s.target.terms().development {
+		s.adviseForgotten()
+	}
 }
 
 // preflight is where a preflight ends: at the group, but behind the chain of the route that it is

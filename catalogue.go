@@ -127,16 +127,6 @@ func (a *API) problemInfo(code string) (ProblemInfo, bool) {
 	return a.infoOf(k, a.fallbacks[0].terms().base), true
 }
 
-// undeclared reports whether a route raised a kind that neither its Fails nor a
-// family in it names.
-func (r *resolved) undeclared(err error) bool {
-	p := problem.In(err)
-	if p == nil {
-		return false
-	}
-	return !slices.ContainsFunc(r.terms().fails, func(k *problem.Kind) bool { return p.Is(k) })
-}
-
 // describeProblem answers a request for the description of a kind.
 func (a *API) describeProblem(w http.ResponseWriter, r *http.Request, code string) error {
 	info, known := a.problemInfo(code)

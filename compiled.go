@@ -24,6 +24,7 @@ type API struct {
 	facts     func() []Facts                // of targets, made when first asked for
 	catalogue func() map[string]ProblemInfo // by code, made when first asked for
 	raised    raised
+	advised   advised
 }
 
 // A target is where a request can end: a route as it was resolved, or a group for what none

@@ -2,7 +2,6 @@ package wicketway
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"reflect"
@@ -31,8 +30,7 @@ import (
 //		}
 //		...
 //
-// A condition that was sent and never held is a failure in development, and else a line of the
-// log. With the tag rule:"required" a request without any gets 428 (RFC 6585, 3). The answer
+// A condition that was sent and never held is a line of the log, in every mode. With the tag rule:"required" a request without any gets 428 (RFC 6585, 3). The answer
 // carries the new tag where its output is a T.
 type Conditions[T any] struct{ held *heldConditions }
 
@@ -146,20 +144,21 @@ func (s *state) takeConditions(in reflect.Value, r *http.Request) error {
 	return nil
 }
 
-var errConditionsUnasked = errors.New("the request has conditions, and the route did not hold them: call Hold or HoldNone of its Conditions")
+// unasked is said where a route has changed something whose caller had conditions.
+const unasked = "the request has conditions, and the route did not hold them: call Hold or HoldNone of its Conditions"
 
-// askedConditions reports a success that never held the conditions of its request.
-func (s *state) askedConditions(ctx context.Context) error {
+// askedConditions reports a success that never held the conditions of its request: in the log, since nothing
+// that the caller could be told now would be true.
+func (s *state) askedConditions(ctx context.Context) {
 	held := s.conditions.Load()
 	if held == nil || held.asked.Load() {
-		return nil
+		return
 	}
-	t := s.target.terms()
-	if t.development {
-		return errConditionsUnasked
+	if t := s.target.terms(); !t.development {
+		t.logger().ErrorContext(ctx, unasked, "route", s.target.line(), "at", s.target.at.String())
+		return
 	}
-	t.logger().ErrorContext(ctx, errConditionsUnasked.Error(), "route", s.target.line(), "at", s.target.at.String())
-	return nil
+	s.advise("%s: %s", s.who(), unasked)
 }
 
 // withTag adds the entity tag of the new state to the header fields of a reply: to a PATCH, to

@@ -429,12 +429,21 @@ type raisedKind struct {
 }
 
 // raises are the kinds that a route can answer with, beside those that every request can
-// meet.
-func (r *resolved) raises() (all []raisedKind) {
+// meet, as callers see them.
+func (r *resolved) raises() []raisedKind {
+	all := r.kinds()
+	for i := range all {
+		all[i].kind = r.terms().asRaised(all[i].kind)
+	}
+	return all
+}
+
+// kinds are these as they are raised.
+func (r *resolved) kinds() (all []raisedKind) {
 	t := r.terms()
 	add := func(by string, kinds ...*problem.Kind) {
 		for _, k := range kinds {
-			all = append(all, raisedKind{t.asRaised(k), by})
+			all = append(all, raisedKind{k, by})
 		}
 	}
 	add("route", t.fails...)
@@ -474,5 +483,31 @@ func (r *resolved) raises() (all []raisedKind) {
 	if c := r.choice(); c != nil && !c.First && r.output != nil {
 		add("input", problem.NotAcceptable)
 	}
+	if r.canLack() {
+		add("output", problem.NotFound)
+	}
+	if r.hasRanges() {
+		add("output", problem.OfStatus(http.StatusRequestedRangeNotSatisfiable))
+	}
+	if t.limits.Time > 0 {
+		add("limits", problem.Timeout)
+	}
 	return all
+}
+
+// canLack reports whether the output of a route can be nil, which is 404 where its path names a value.
+func (r *resolved) canLack() bool {
+	if r.output == nil || len(r.names) == 0 || r.method != http.MethodGet {
+		return false
+	}
+	of := r.part.out.value
+	return r.part.out.pointer || of != nil && (of.Kind() == reflect.Pointer || of.Kind() == reflect.Interface)
+}
+
+// hasRanges reports whether parts of an answer can be asked for (RFC 9110, 14).
+func (r *resolved) hasRanges() bool {
+	if r.part.what == filesPart {
+		return true
+	}
+	return r.part.out.info != nil && slices.ContainsFunc(r.part.out.info(), func(a AnswerInfo) bool { return a.Status == http.StatusPartialContent })
 }

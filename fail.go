@@ -113,6 +113,9 @@ var nobody = &terms{groupTerms: &groupTerms{retirement: noRetirement}}
 
 func (s *state) fail(w http.ResponseWriter, r *http.Request, err error) {
 	p := s.problemFor(err)
+	if s.target.terms().development {
+		s.adviseUndeclared(p)
+	}
 	switch in := problem.In(err); { // the log says what the error was taken for
 	case in != nil && in.Kind() == p.Kind():
 	case p.Kind() == problem.Internal && p.Unwrap() != nil:

@@ -23,6 +23,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/internal/advice"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -389,8 +390,8 @@ func TestDevelopmentTellsAll(t *testing.T) {
 		first  string // frame of the stack
 	}{
 		"/declared":   {409, "*fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", ""},
-		"/undeclared": {500, "*fmt.wrapError *errors.errorString", ""},
-		"/member":     {500, "*fmt.wrapError *errors.joinError *errors.errorString", ""},
+		"/undeclared": {404, "", ""},
+		"/member":     {409, "", ""},
 		"/translated": {409, "*errors.errorString", ""}, // the cause that it was given
 		"/panic":      {500, "*wicketway.panicError *fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", "wicketway_test.TestDevelopmentTellsAll.func"},
 		"/made":       {500, "", "wicketway_test.TestDevelopmentTellsAll.func"},
@@ -418,6 +419,78 @@ func TestDevelopmentTellsAll(t *testing.T) {
 		}
 	}
 }
+
+// What would be right in a route is said in development, once; the answer is the same in both modes.
+func TestAdvice(t *testing.T) {
+	value := func(err error) func(context.Context, wicketway.None) (string, error) {
+		return func(context.Context, wicketway.None) (string, error) { return "", err }
+	}
+	fail := func(err error) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) { wicketway.Fail(w, r, err) }
+	}
+	around := func(name string, h http.HandlerFunc) wicketway.Middleware {
+		return wicketway.Wrap(name, func(http.Handler) http.Handler { return h })
+	}
+	const add = `raised the kind "no-such-row" (404), which it does not declare: add Fails(errStored) at failure_test.go:`
+	for name, c := range map[string]struct {
+		part   wicketway.Part
+		status int
+		want   string // of the advice; "" for none
+	}{
+		"a function":                 {wicketway.Route("GET /x", value(errStored.New("x"))), 404, add},
+		"a function with a family":   {wicketway.Route("GET /x", value(errClosed.New("x")), wicketway.Fails(errCanal)), 409, ""},
+		"a kind of Wicketway's own":  {wicketway.Route("GET /x", value(problem.NotFound.New("x"))), 404, ""},
+		"a plain handler":            {wicketway.Handle("GET /x", fail(errStored)), 404, add},
+		"a mounted handler":          {wicketway.Mount("/", fail(errStored)), 404, "/{+mounted} (failure_test.go:"},
+		"a middleware":               {wicketway.Route("GET /x", value(nil), wicketway.Chain(around("gate", fail(errStored)))), 404, add},
+		"a middleware that says so":  {wicketway.Route("GET /x", value(nil), wicketway.Chain(wicketway.Middleware{Name: "gate", Raises: []*problem.Kind{errStored}, Wrap: func(http.Handler) http.Handler { return fail(errStored) }})), 404, ""},
+		"a translation":              {wicketway.Group(wicketway.Route("GET /x", value(io.EOF)), wicketway.Translate(func(error) error { return errStored })), 404, add},
+		"a member that is different": {wicketway.Route("GET /x", value(errCarries.New("x").With("crew", "four")), wicketway.Fails(errCarries)), 409, "crew"},
+		"an output": {wicketway.Route("GET /x", func(context.Context, wicketway.None) (schemaRow, error) { return schemaRow{99}, nil }), 200,
+			`the output breaks the rules of its type: "/n" must be at most 9`},
+		"a forgotten next":      {wicketway.Group(wicketway.Chain(passing, around("idle", func(http.ResponseWriter, *http.Request) {})), wicketway.Route("GET /x", value(nil))), 200, "the middleware idle neither answered nor called the next handler"},
+		"an answer without one": {wicketway.Group(wicketway.Chain(passing, around("gate", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) })), wicketway.Route("GET /x", value(nil))), 204, ""},
+		"an empty handler":      {wicketway.Handle("GET /x", http.HandlerFunc(func(http.ResponseWriter, *http.Request) {})), 200, ""},
+	} {
+		bodies := map[bool]string{}
+		for _, development := range []bool{false, true} {
+			var log bytes.Buffer
+			parts := []wicketway.Part{c.part, wicketway.Log(slog.New(slog.NewTextHandler(&log, nil)))}
+			if development {
+				parts = append(parts, wicketway.Development())
+			}
+			api := build(t, parts...)
+			var said []string
+			for range 2 {
+				r := httptest.NewRequest("GET", "/x", nil)
+				r = r.WithContext(advice.To(r.Context(), func(text string) { said = append(said, text) }))
+				w := httptest.NewRecorder()
+				if api.ServeHTTP(w, r); w.Code != c.status {
+					t.Errorf("%s, development %t: %d %s, want %d", name, development, w.Code, w.Body, c.status)
+				}
+				text := w.Body.String()
+				if at := strings.Index(text, `"debug"`); at >= 0 {
+					text = strings.TrimRight(text[:at], ", \n") + "}"
+				}
+				bodies[development] = strings.Join(strings.Fields(text), "")
+			}
+			wants := development && c.want != ""
+			lines := strings.Count(log.String(), "advice=true")
+			if wants != (len(said) == 2) || wants != (lines == 1) || wants && !strings.Contains(said[0], c.want) || len(said) > 2 || lines > 1 {
+				t.Errorf("%s, development %t: advised %q, logged %s, want %q", name, development, said, log.String(), c.want)
+			}
+		}
+		if bodies[true] != bodies[false] {
+			t.Errorf("%s: in development %s, in production %s", name, bodies[true], bodies[false])
+		}
+	}
+}
+
+type schemaRow struct {
+	N int `json:"n" rule:"maximum=9"`
+}
+
+var passing = wicketway.Wrap("passing", func(next http.Handler) http.Handler { return next })
 
 // Who prefers a page gets one; who has no preference gets JSON.
 func TestProblemsForPeopleAndTheirCatalogue(t *testing.T) {

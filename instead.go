@@ -34,11 +34,7 @@ func RaisedAs(now, old *problem.Kind) Setting {
 			if slices.Contains(problem.BuiltIn(), now) {
 				return true // whatever the route names
 			}
-			plain := *r
-			plain.list = &list{terms: *r.terms()}
-			plain.list.terms.ownGroupTerms()
-			plain.list.terms.raisedAs = nil
-			return slices.ContainsFunc(plain.raises(), func(one raisedKind) bool {
+			return slices.ContainsFunc(r.kinds(), func(one raisedKind) bool {
 				return distance(one.kind, now) >= 0 || distance(now, one.kind) >= 0
 			})
 		},

@@ -24,6 +24,7 @@ var mayImport = map[string][]string{
 	"negotiate":        {},
 	"schema":           {},
 	"problem":          {"internal/clip"},
+	"internal/advice":  {},
 	"internal/clip":    {},
 	"internal/members": {},
 	"internal/segment": {},

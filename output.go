@@ -164,6 +164,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, off
 		Route:  t.name,
 		Offer:  offer,
 		Varies: varies,
+		Broken: s.adviseBroken,
 	})
 }
 

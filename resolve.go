@@ -5,6 +5,7 @@ import (
 	"os"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/answer"
@@ -54,7 +55,7 @@ func newBuilder(at place, parts []Part) *builder {
 		under:   map[string]*versionSet{},
 	}
 	b.schemas.Refuse = noJSON
-	for _, k := range append(problem.BuiltIn(), ErrScopeMissing, ErrWithdrawn, ErrRetired) {
+	for _, k := range ownKinds() {
 		b.codes[k.Code()] = k
 	}
 	return b
@@ -78,19 +79,17 @@ func noJSON(t reflect.Type, whole bool) string {
 	return ""
 }
 
-// modeVariable is the environment variable that chooses between production and
-// development.
-const modeVariable = "WICKETWAY_MODE"
+// modeVariable is the environment variable that puts an API into development: 1.
+const modeVariable = "WICKETWAY_DEVELOPMENT"
 
 // initialTerms are what holds before any setting.
 func (b *builder) initialTerms() terms {
 	t := terms{groupTerms: &groupTerms{limits: defaultLimits, base: ownBase, retirement: noRetirement}}
-	switch mode := os.Getenv(modeVariable); mode {
-	case "", "production":
-	case "development":
-		t.development = true
-	default:
-		b.mistake(b.at, "%s is %q: it must be production or development", modeVariable, mode)
+	if text := os.Getenv(modeVariable); text != "" {
+		var err error
+		if t.development, err = strconv.ParseBool(text); err != nil {
+			b.mistake(b.at, "%s is %q: write 1 for development, or leave it out", modeVariable, text)
+		}
 	}
 	return t
 }

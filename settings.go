@@ -641,11 +641,12 @@ func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Set
 	}
 }
 
-// Development is for the programmer's machine: answers are indented, an output that breaks
-// the rules of its own type is a 500 whose log names the field, and a problem has a member
-// debug with its causes, or with the routes that are near where nothing was found.
-// Production is the default. WICKETWAY_MODE=development in the environment does
-// the same for a whole API.
+// Development is for the programmer's machine. What is answered stays the same; more is shown: JSON is
+// indented, a problem has a member debug with its causes, or with the routes that are near where nothing was
+// found, and the log says once what would be right in a route: which kind of problem it raises without
+// declaring it, what in an output breaks the rules of its type, which conditions were not held, and which
+// middleware neither answers nor goes on. Production is the default. WICKETWAY_DEVELOPMENT=1 in the
+// environment does the same for a whole API.
 func Development() Setting {
 	return flag(here(0), "Development", slotDevelopment, func(t *terms, on bool) { t.development = on })
 }

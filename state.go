@@ -37,7 +37,8 @@ type state struct {
 	caller    atomic.Pointer[Identity]
 	requestID atomic.Pointer[string]
 	failure   atomic.Pointer[failure]
-	cut       atomic.Bool // the answer broke off after its header
+	cut       atomic.Bool  // the answer broke off after its header
+	reached   atomic.Int32 // the last middleware whose turn it was, in development
 
 	conditions atomic.Pointer[heldConditions]
 	kept       atomic.Pointer[keptNode]

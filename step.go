@@ -29,6 +29,9 @@ func (k next) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // when the request has been answered, whatever happens on the way.
 func (s *state) goOn(k int, w http.ResponseWriter, r *http.Request) {
 	defer s.catch(w, r)
+	if s.target.terms().development {
+		s.reached.Store(int32(k))
+	}
 	s.run(s.target.steps.from[k], w, r)
 }
 

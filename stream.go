@@ -93,6 +93,7 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 		Header:  to.header,
 		Begins:  s.lift,
 		Problem: func(err error) []byte { return s.event(err) },
+		Broken:  s.adviseBroken,
 	}
 	err := out.Send(w, r, func(yield func(any, error) bool) {
 		defer func() {

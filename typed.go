@@ -2,13 +2,11 @@ package wicketway
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"reflect"
 	"sync"
 
 	"github.com/wicketway/wicketway/internal/secret"
-	"github.com/wicketway/wicketway/problem"
 )
 
 // typed is the endpoint for a function with an input and an output.
@@ -55,14 +53,14 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 	var out Out
 	if err := s.take(Step{Kind: StepCall}, func() (err error) {
 		if out, err = t.call(r.Context(), in); err == nil {
-			err = s.askedConditions(r.Context())
+			s.askedConditions(r.Context())
 		}
 		return err
 	}); err != nil {
 		if s.target.part.out.kind == ownOutput {
 			discard(&out)
 		}
-		if err = s.declared(err); t.adapted != nil {
+		if t.adapted != nil {
 			err = t.adapted.replaced(err)
 		}
 		return err
@@ -105,23 +103,6 @@ func (t *typed[In, Out]) readOld(in *In, r *http.Request, s *state) error {
 	}
 	if err == nil && s.target.ties != nil && s.target.ties.conditional != nil {
 		err = s.takeConditions(v, r)
-	}
-	return err
-}
-
-// declared is what becomes of a route's error: in development a kind that its Fails does
-// not name is a mistake.
-func (s *state) declared(err error) error {
-	if !s.target.terms().development {
-		return err
-	}
-	if s.target.undeclared(err) {
-		return fmt.Errorf("the route raised a kind of problem that its Fails does not name: %v", err)
-	}
-	if p := problem.In(err); p != nil {
-		if wrong := p.CheckMembers(); wrong != nil {
-			return fmt.Errorf("%w (of %v)", wrong, err)
-		}
 	}
 	return err
 }

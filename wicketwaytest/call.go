@@ -18,6 +18,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/advice"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -80,6 +81,19 @@ func Bearer(token string) func(*http.Request) { return Header("Authorization", "
 // Header is a change for [Call]: it sets a header field.
 func Header(name, value string) func(*http.Request) {
 	return func(r *http.Request) { r.Header.Set(name, value) }
+}
+
+// Advised is a change for [Call]: what Wicketway advises about the request, in an API in development, fails the
+// test. That is a kind of problem that the route does not declare, an output that breaks the rules of its
+// type, conditions that were not held, and a middleware that neither answers nor goes on. For other requests
+// it can be called by itself.
+func Advised(t testing.TB) func(*http.Request) {
+	return func(r *http.Request) {
+		*r = *r.WithContext(advice.To(r.Context(), func(text string) {
+			t.Helper()
+			t.Error(text)
+		}))
+	}
 }
 
 // envelopeOf is that of the route that a request is for. Where versions share their paths it is the

@@ -65,6 +65,7 @@ func Responses(settings Settings) wicketway.Middleware {
 		Name:       "cache",
 		Does:       "keeps answers, and gives them to those who ask the same",
 		Sets:       []string{"Age"},
+		Raises:     []*problem.Kind{problem.OfStatus(http.StatusGatewayTimeout)}, // to only-if-cached
 		Check:      given.check,
 		CheckRoute: c.checkRoute,
 		Wrap: func(next http.Handler) http.Handler {

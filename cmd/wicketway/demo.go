@@ -14,7 +14,7 @@ func demoCommand() *cobra.Command {
 		Short: "Serve the Osterbeck Canal, a made-up API to try things on",
 		Long: `Serve the Osterbeck Canal, a made-up API to try things on.
 
-The log is JSON; with WICKETWAY_MODE=development in the environment it is made to be read in a
+The log is JSON; with WICKETWAY_DEVELOPMENT=1 in the environment it is made to be read in a
 terminal, and problems say what caused them.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {

@@ -51,6 +51,8 @@ type Stream struct {
 	Begins func()
 	// Problem writes the problem of what failed after that, for an event.
 	Problem func(error) []byte
+	// Broken is told what in an item breaks its own rules, in development.
+	Broken func(text string)
 
 	w       http.ResponseWriter
 	control *http.ResponseController
@@ -137,7 +139,7 @@ func (s *Stream) write(item any) error {
 	if s.Form == StreamEvents {
 		return s.writeEvent(item)
 	}
-	err := s.Plan.writeJSON(&s.buffer, item)
+	err := s.Plan.writeJSON(&s.buffer, item, s.Broken)
 	if s.Form == StreamLines {
 		s.buffer.WriteByte('\n')
 	}
@@ -161,7 +163,7 @@ func (s *Stream) writeEvent(item any) error {
 	}
 	s.buffer.WriteString("data: ")
 	start := s.buffer.Len()
-	if err := s.Plan.writeJSON(&s.buffer, item); err != nil {
+	if err := s.Plan.writeJSON(&s.buffer, item, s.Broken); err != nil {
 		return err
 	}
 	if data := s.buffer.Bytes()[start:]; bytes.ContainsAny(data, "\r\n") { // between its tokens

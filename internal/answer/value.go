@@ -147,6 +147,8 @@ type Sending struct {
 	Route  string      // the name of the route
 	Offer  int         // of the plan's choice
 	Varies bool        // Accept had a say
+	// Broken is told what in the output breaks its own rules, in development.
+	Broken func(text string)
 }
 
 // Status gives the status of a success, as the route or else the plan says.
@@ -305,7 +307,7 @@ func (p *Plan) PlainJSON(value any) ([]byte, error) {
 		return nil, fmt.Errorf("the value stands in an envelope")
 	}
 	var buffer sheet
-	err := p.writeJSON(&buffer, value)
+	err := p.writeJSON(&buffer, value, nil)
 	return buffer.Bytes(), err
 }
 
@@ -333,8 +335,7 @@ func addFields(h, own http.Header) {
 	}
 }
 
-// write encodes an output in the format that was chosen. JSON is as short as it can be; in
-// development an output that breaks its own rules is an error.
+// write encodes an output in the format that was chosen. JSON is as short as it can be.
 func (p *Plan) write(buffer *sheet, s *Sending) error {
 	if p.Choice != nil {
 		if o := &p.Choice.Offers[s.Offer]; o.Write != nil {
@@ -349,7 +350,7 @@ func (p *Plan) write(buffer *sheet, s *Sending) error {
 		}
 	}
 	buffer.WriteString(p.envelope)
-	if err := p.writeJSON(buffer, s.Value); err != nil {
+	if err := p.writeJSON(buffer, s.Value, s.Broken); err != nil {
 		return err
 	}
 	if p.envelope != "" {
@@ -367,7 +368,7 @@ func (p *Plan) wire(value any) (any, error) {
 }
 
 // writeJSON writes a value, given by a pointer, as JSON without an envelope.
-func (p *Plan) writeJSON(buffer *sheet, value any) error {
+func (p *Plan) writeJSON(buffer *sheet, value any, broken func(text string)) error {
 	start := buffer.Len()
 	value, err := p.wire(value)
 	if err == nil {
@@ -376,13 +377,13 @@ func (p *Plan) writeJSON(buffer *sheet, value any) error {
 	if err != nil {
 		return fmt.Errorf("the output cannot be written as JSON: %w", err)
 	}
-	if p.development {
-		if broken := p.Schema.Check(buffer.Bytes()[start:]); broken != nil {
+	if p.development && broken != nil {
+		if faults := p.Schema.Check(buffer.Bytes()[start:]); faults != nil {
 			var list []string
-			for _, f := range broken {
+			for _, f := range faults {
 				list = append(list, strconv.Quote(f.Pointer)+" "+f.Detail)
 			}
-			return fmt.Errorf("the output breaks what its type promises: %s", strings.Join(list, "; "))
+			broken(strings.Join(list, "; "))
 		}
 	}
 	if p.omitNull {

@@ -219,7 +219,7 @@ func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocati
 // Logger writes what happens: as JSON, and in development for people to read. Either way the
 // records say which request they are about, and secrets are blanked.
 func Logger(w io.Writer) *slog.Logger {
-	if os.Getenv("WICKETWAY_MODE") == "development" {
+	if os.Getenv("WICKETWAY_DEVELOPMENT") != "" {
 		return slog.New(accesslog.InContext(accesslog.Console(w)))
 	}
 	return slog.New(accesslog.InContext(accesslog.Redact(slog.NewJSONHandler(w, nil))))

@@ -1,0 +1,183 @@
+package wicketway
+
+import (
+	"cmp"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"sync"
+
+	"github.com/wicketway/wicketway/internal/advice"
+	"github.com/wicketway/wicketway/problem"
+)
+
+// Advised is what has been said in development, so that it is said once.
+type advised struct {
+	mu    sync.Mutex
+	said  map[string]bool
+	names map[*problem.Kind]string
+}
+
+// mostAdvised bounds what is remembered of it: texts can have what a handler made up in them.
+const mostAdvised = 1000
+
+// first reports whether a text is new.
+func (a *advised) first(text string) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.said[text] || len(a.said) >= mostAdvised {
+		return false
+	}
+	if a.said == nil {
+		a.said = map[string]bool{}
+	}
+	a.said[text] = true
+	return true
+}
+
+// advise tells the programmer, in development, what would be right in a route. It changes nothing about the
+// answer. Each text is logged once.
+func (s *state) advise(format string, args ...any) {
+	t := s.target.terms()
+	if !t.development {
+		return
+	}
+	text := fmt.Sprintf(format, args...)
+	if f := advice.Of(s); f != nil {
+		f(text)
+	}
+	if s.api.advised.first(text) {
+		t.logger().WarnContext(s, text, "advice", true)
+	}
+}
+
+// who is the target of a request, with its place.
+func (s *state) who() string {
+	t := s.target
+	if t.isFallback() {
+		return fmt.Sprintf("the group at %q (%s)", t.path, t.at)
+	}
+	return fmt.Sprintf("%s (%s)", t.line(), t.at)
+}
+
+// adviseUndeclared says which kind a route has raised without a word about it in the description.
+func (s *state) adviseUndeclared(p *problem.Problem) {
+	k := p.Kind()
+	if !s.target.declares(k) {
+		s.advise("%s raised the kind %q (%d), which it does not declare: add Fails(%s) at %s, or Raises to the middleware that raised it",
+			s.who(), k.Code(), k.Status(), s.api.advised.nameOf(k, s.target.at), s.target.at)
+	}
+	if wrong := p.CheckMembers(); wrong != nil {
+		s.advise("%s: %v", s.who(), wrong)
+	}
+}
+
+// adviseBroken says what in an output breaks the rules of its type.
+func (s *state) adviseBroken(faults string) {
+	s.advise("%s: the output breaks the rules of its type: %s", s.who(), faults)
+}
+
+// adviseForgotten names the middleware at which a request ended though it neither answered nor went on.
+func (s *state) adviseForgotten() {
+	if s.out.HeaderSent() || s.out.Hijacked() || s.failure.Load() != nil {
+		return
+	}
+	for _, step := range s.target.steps.list[s.target.steps.from[s.reached.Load()]:] {
+		if step.Kind == StepMiddleware {
+			s.advise("%s: the middleware %s neither answered nor called the next handler, so the caller got an empty 200: call next.ServeHTTP(w, r), or answer",
+				s.who(), step.Name)
+			return
+		}
+	}
+}
+
+// declares reports whether a route, its chain or its guard names a kind, or a family of it. What Wicketway
+// raises by itself needs no declaring.
+func (r *resolved) declares(k *problem.Kind) bool {
+	own := func(of *problem.Kind) bool { return of == k }
+	named := func(of raisedKind) bool { return distance(k, of.kind) >= 0 }
+	if slices.ContainsFunc(ownKinds(), own) {
+		return true
+	}
+	if r.part != nil {
+		return slices.ContainsFunc(r.kinds(), named)
+	}
+	for _, l := range r.terms().active() { // a group's, for what none of its routes takes
+		if slices.ContainsFunc(l.Raises, func(of *problem.Kind) bool { return distance(k, of) >= 0 }) {
+			return true
+		}
+	}
+	return false
+}
+
+// ownKinds are the kinds that Wicketway raises itself.
+func ownKinds() []*problem.Kind {
+	return append(problem.BuiltIn(), ErrScopeMissing, ErrWithdrawn, ErrRetired)
+}
+
+// nameOf is the variable that a kind was declared as, where the sources of the program are at hand: the module
+// of the route that raised it is searched for the code, once for each kind. Else it says the code.
+func (a *advised) nameOf(k *problem.Kind, at place) string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if name, known := a.names[k]; known {
+		return name
+	}
+	file, _ := at.frame()
+	name := cmp.Or(variableIn(filepath.Dir(file), k.Code()), fmt.Sprintf("the kind %q", k.Code()))
+	if a.names == nil {
+		a.names = map[*problem.Kind]string{}
+	}
+	if len(a.names) < mostAdvised {
+		a.names[k] = name
+	}
+	return name
+}
+
+// mostSearched bounds how many files are searched for a declaration.
+const mostSearched = 2000
+
+// variableIn finds the declaration of a kind with a code in the module of a folder: the variable, with its
+// package where that is another folder's.
+func variableIn(folder, code string) (name string) {
+	declaration := regexp.MustCompile(`(?m)^\s*(?:var\s+)?(\w+)[^\n=]*=[^\n]*\bDefine\([^\n]*"` + regexp.QuoteMeta(code) + `"`)
+	root := folder
+	for {
+		if _, err := os.Stat(filepath.Join(root, "go.mod")); err == nil {
+			break
+		}
+		above := filepath.Dir(root)
+		if above == root {
+			return ""
+		}
+		root = above
+	}
+	left := mostSearched
+	filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || filepath.Ext(path) != ".go" {
+			return nil // what cannot be read is not searched
+		}
+		if left--; left < 0 {
+			return filepath.SkipAll
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return nil
+		}
+		found := declaration.FindSubmatch(text)
+		if found == nil {
+			return nil
+		}
+		name = string(found[1])
+		if of := packageClause.FindSubmatch(text); of != nil && filepath.Dir(path) != folder {
+			name = string(of[1]) + "." + name
+		}
+		return filepath.SkipAll
+	})
+	return name
+}
+
+var packageClause = regexp.MustCompile(`(?m)^package (\w+)`)
