@@ -38,6 +38,9 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			s.body.Keep = s.target.ties.tagged && r.Method == http.MethodPut
 		}
 	}
+	if s.target.terms().development {
+		s.watch()
+	}
 	defer s.finish(r)
 	if ends := s.target.terms().retirement; ends != noRetirement && !s.target.isFallback() {
 		s.out.Before(ends.announce)

@@ -2,6 +2,7 @@ package wicketway_test
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"embed"
 	"fmt"
@@ -458,5 +459,60 @@ func TestServe(t *testing.T) {
 	server := httptest.NewUnstartedServer(api)
 	if err := api.ServeOn(context.Background(), server.Listener); err != nil {
 		t.Error(err)
+	}
+}
+
+// What may have been meant: for callers what is open to all, for the programmer what is guarded as well. No
+// guard is asked.
+func TestNearRoutes(t *testing.T) {
+	one := func(context.Context, struct {
+		ID string `from:"path id"`
+	}) (string, error) {
+		return "", nil
+	}
+	parts := []wicketway.Part{wicketway.At("/api", wicketway.Version("v1", wicketway.Route("GET /locks", whoami)), wicketway.Version("v2",
+		wicketway.Route("GET /locks", whoami), wicketway.Route("GET /locks/{id}", one), wicketway.Route("PUT /locks/{id}", one), wicketway.Route("GET /locks/{id}/levels", one),
+		wicketway.Route("GET /notices", whoami), wicketway.Route("POST /tokens", whoami), wicketway.Route("GET /a", whoami),
+		wicketway.At("/passages", wicketway.Guard(plate("p")), wicketway.Route("GET /", whoami), wicketway.Route("GET /{id}", one), wicketway.Route("POST /", whoami))))}
+	for _, c := range []struct{ line, open, all string }{
+		{"GET /locks", "GET /api/v1/locks,GET /api/v2/locks,GET /api/v2/locks/{id}", ""},
+		{"GET /v2/locks", "GET /api/v2/locks,GET /api/v2/locks/{id}", ""},
+		{"GET /api/notices", "GET /api/v2/notices", ""},
+		{"GET /api/v2/lock", "GET /api/v2/locks,GET /api/v2/locks/{id}", ""},
+		{"GET /api/v2/notice", "GET /api/v2/notices", ""},
+		{"GET /api/v2/lokcs/bell", "GET /api/v2/locks/{id},PUT /api/v2/locks/{id},GET /api/v2/locks/{id}/levels", ""},
+		{"GET /api/v2/levels", "GET /api/v2/locks/{id}/levels", ""},
+		{"PUT /api/v2/locks", "PUT /api/v2/locks/{id}", ""},
+		{"POST /api/v2/tokans", "POST /api/v2/tokens", ""},
+		{"POST /tokens", "POST /api/v2/tokens", ""},
+		{"GET /passages", "", "GET /api/v2/passages,POST /api/v2/passages,GET /api/v2/passages/{id}"},
+		{"DELETE /api/v2/passages", "", ""},
+		{"GET /api/v2/weirs", "", ""},
+		{"GET /", "", ""},
+		{"GET /problems", "", ""},
+		{"GET /" + strings.Repeat("locks/", 40), "", ""},
+		{"GET /" + strings.Repeat("x", 300), "", ""},
+	} {
+		for _, development := range []bool{false, true} {
+			settings := parts
+			if development {
+				settings = append(settings[:1:1], wicketway.Development())
+			}
+			w := ask(mustBuild(settings...), c.line, "", "")
+			var got struct {
+				Near  []string
+				Debug struct{ Near []string }
+			}
+			if err := json.Unmarshal(w.Body.Bytes(), &got, json.MatchCaseInsensitiveNames(true)); err != nil {
+				t.Fatal(err)
+			}
+			all := cmp.Or(c.all, c.open)
+			if !development {
+				all = ""
+			}
+			if strings.Join(got.Near, ",") != c.open || strings.Join(got.Debug.Near, ",") != all || w.Code != 404 && w.Code != 405 {
+				t.Errorf("%s, development %t: %d near are %q, with guarded ones %q; want %q", c.line, development, w.Code, got.Near, got.Debug.Near, c.open)
+			}
+		}
 	}
 }

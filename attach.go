@@ -35,7 +35,7 @@ func Attach[T any](value T) Setting {
 			return c.CheckRoute(f)
 		}
 	}
-	at, name := hereBy(0)
+	at, name := hereBy()
 	if name == "" {
 		name = "Attach of " + t.String()
 	}

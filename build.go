@@ -7,6 +7,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"github.com/wicketway/wicketway/internal/places"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
@@ -52,6 +53,9 @@ func Build(info Info, parts ...Part) (*API, error) {
 	b.compile(a)
 	if len(b.mistakes) > 0 {
 		return nil, b.mistakes.sorted()
+	}
+	if slices.ContainsFunc(b.lists, func(l *list) bool { return l.terms.development }) {
+		places.Keep()
 	}
 	noteBuilt()
 	return a, nil

@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"log/slog"
 	"net/http"
 	"reflect"
 
@@ -28,6 +29,9 @@ type Middleware struct {
 	Repeats bool
 	// HidesFlush says that what is behind it cannot send a part of an answer before its end.
 	HidesFlush bool
+	// Log is where a middleware that logs requests writes in a mode. The API's own lines go there as well,
+	// unless the setting [Log] says otherwise, so that all lines of one stream have one format.
+	Log func(development bool) *slog.Logger
 	// Observes is notified of the steps of requests behind it, and of its own; nil: it need not
 	// know.
 	Observes Observer

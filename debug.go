@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"net/http"
 	"runtime"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/internal/secret"
+	"github.com/wicketway/wicketway/internal/sent"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -47,14 +49,60 @@ func (s *state) debug(p *problem.Problem) jsontext.Value {
 		info.Near, info.Causes = near.routes, nil
 	}
 	info.Caller = Caller(s).Subject
-	info.Stack = ownFirst(stackIn(p))
+	info.Stack = slices.Concat(Frames(p))
 	text, _ := json.Marshal(info, jsontext.AllowInvalidUTF8(true)) // messages can be anything
 	return text
 }
 
+// watch keeps what arrives as it does, for the log in development.
+func (s *state) watch() {
+	q := &sent.Request{Of: &s.request}
+	if in := s.target.input; in != nil {
+		q.Reads = func(field string) bool { return in.Takes("header", field) }
+	}
+	if s.body != nil && s.request.Header.Get("Expect") == "" {
+		q.Rest = s.body.Peek
+	}
+	Keep(s, q)
+}
+
+// watched is a request whose body is watched.
+func (s *state) watched(r *http.Request) *http.Request {
+	q, ok := Kept[*sent.Request](s)
+	if !ok || r.Body == nil || r.Body == http.NoBody {
+		return r
+	}
+	watched := *r
+	watched.Body = q.Watch(r.Body)
+	return &watched
+}
+
+// hasSecretPath reports whether the path of the request can have a secret in it.
+func (s *state) hasSecretPath() bool {
+	t := s.target
+	if len(t.names) == 0 {
+		return false
+	}
+	if t.input != nil && t.input.Secret == secret.Certain {
+		return true
+	}
+	for _, name := range t.names {
+		if secret.Known.Has(name) {
+			return true
+		}
+	}
+	return false
+}
+
 // secrets are the values that the request had under the names of secrets, which no text about it shows.
 func (s *state) secrets() *secret.Values {
-	in, _ := Kept[secret.Input](s)
+	var in secret.Input
+	for n := s.kept.Load(); n != nil; n = n.next { // keepInput has seen to the states around
+		if found, ok := n.value.(*kept[secret.Input]); ok {
+			in = found.value
+			break
+		}
+	}
 	var path []string
 	if !s.target.isFallback() {
 		for i, name := range s.target.names {
@@ -101,24 +149,14 @@ func causes(err error) []Cause {
 	return list
 }
 
-// ownFirst writes a stack a line a frame, and puts the frames of Go itself and of
-// this module behind the others.
-func ownFirst(stack []byte) []string {
-	own, others := frames(stack)
-	return slices.Concat(own, others)
-}
-
 // frames gives those of the user's own code, and the others.
 func frames(stack []byte) (own, others []string) {
 	lines := bytes.Split(bytes.TrimSpace(stack), []byte("\n"))
 	for i := 0; i+1 < len(lines); i += 2 {
 		function, place := string(lines[i]), strings.TrimSpace(string(lines[i+1]))
 		place, _, _ = strings.Cut(place, " +0x")
-		if name, _, ok := strings.Cut(function, "("); ok && !strings.HasPrefix(function, "(") {
-			if at := strings.LastIndex(function, "("); at > len(name) {
-				name = function[:at]
-			}
-			function = name
+		if at := strings.LastIndexByte(function, '('); at > 0 && strings.HasSuffix(function, ")") {
+			function = function[:at] // without the arguments
 		}
 		frame := function + " " + place
 		if isForeign(function) || isOurs(place) {

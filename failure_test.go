@@ -59,8 +59,9 @@ func (l *record) take() []string {
 func checkLog(t *testing.T, what string, lines []string, status int, cause string) {
 	t.Helper()
 	var line struct {
-		Level, Error, Request, Stack string
-		Status                       int
+		Level, Error, Request string
+		Stack                 []string
+		Status                int
 	}
 	if len(lines) != 1 {
 		t.Errorf("%s: %d lines were logged: %q", what, len(lines), lines)
@@ -77,7 +78,7 @@ func checkLog(t *testing.T, what string, lines []string, status int, cause strin
 		level = "ERROR"
 	}
 	if line.Status != status || line.Level != level || !strings.Contains(line.Error, cause) || line.Request == "" ||
-		strings.Contains(cause, "panic") && line.Stack == "" && status >= 500 {
+		strings.Contains(cause, "panic") && line.Stack == nil && status >= 500 {
 		t.Errorf("%s: wanted %s %d with %q: %s", what, level, status, cause, lines[0])
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"github.com/wicketway/wicketway/problem"
 )
@@ -161,25 +162,21 @@ func VersionOf(ctx context.Context) string {
 	return ""
 }
 
-// InputOf is the input that a route has read, in development alone; false elsewhere, and where
-// there is none.
-func InputOf(ctx context.Context) (any, bool) {
-	in, ok := Kept[readInput](ctx)
-	return in.value, ok
-}
-
-type readInput struct{ value any }
-
 // Causes lists an error and what it wraps, each with its type in Go, for people who look for what
 // went wrong: never for callers.
 func Causes(err error) []Cause { return causes(err) }
 
-// OwnFrames gives the frames of the user's own code from the stack that an error has kept, the
-// innermost first, each as its function, a space, and file:line. There are none where it has kept
-// no stack.
-func OwnFrames(err error) []string {
-	own, _ := frames(stackIn(err))
-	return own
+// Frames gives the frames of the stack that an error has kept, each as its function, a space, and file:line:
+// those of the user's own code, and those of Go itself and of this module, the innermost first. There are
+// none where it has kept no stack; of a problem without one there is the place where it was made.
+func Frames(err error) (own, others []string) {
+	own, others = frames(stackIn(err))
+	if p := problem.In(err); own == nil && others == nil && p != nil {
+		if place := p.Place(); place != "" && !isOurs(place[strings.LastIndexByte(place, ' ')+1:]) {
+			own = []string{place}
+		}
+	}
+	return own, others
 }
 
 // AllKept gives every value of a type that was kept, the first first.

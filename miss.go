@@ -66,8 +66,8 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 			w.WriteHeader(http.StatusNoContent)
 			return nil
 		}
-		return problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path, allowed).
-			WithHeader("Allow", allowed)
+		return s.withNear(r, 0, problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path, allowed).
+			WithHeader("Allow", allowed))
 	}
 	if as.Outcome == table.NoEdition || as.Outcome == table.OtherContent {
 		return n.versions.refuse(as, path)
@@ -84,30 +84,41 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 	if t := s.target.terms(); t.edition > 0 {
 		where += " in version " + t.version
 	}
-	p := problem.NotFound.New("Nothing is at " + where + ".")
+	return s.withNear(r, n.depth, problem.NotFound.New("Nothing is at "+where+"."))
+}
+
+// withNear adds the routes that may have been meant: to the problem those that are open to all, and in
+// development, as its cause, guarded ones too. No guard is asked. The first known segments are the prefix of a
+// group.
+func (s *state) withNear(r *http.Request, known int, p *problem.Problem) *problem.Problem {
+	anyMethods := p.Kind() == problem.NotFound // of a path that is there only the method can be wrong
+	if open := s.api.near(r, &s.match, known, anyMethods, func(t *target) bool { return !t.guarded() }); open != nil {
+		p.With("near", open)
+	}
 	if s.target.terms().development {
-		p.Because(s.api.nearest(r, &s.match))
+		if all := s.api.near(r, &s.match, known, anyMethods, func(*target) bool { return true }); all != nil {
+			p.Because(&nearError{all})
+		}
 	}
 	return p
+}
+
+// near are routes that are like a request that none takes, each with its method.
+func (a *API) near(r *http.Request, m *table.Match, known int, anyMethods bool, fits func(*target) bool) (lines []string) {
+	near := a.table.Edition(m).Near(r.Method, r.URL.Path, known, func(i int) bool {
+		t := &a.targets[i]
+		return !t.part.own && !t.part.withdrawn && (anyMethods || t.method == r.Method) && fits(t)
+	})
+	for _, i := range near {
+		lines = append(lines, a.targets[i].line())
+	}
+	return lines
 }
 
 // A nearError names the routes that may have been meant where nothing was found.
 type nearError struct{ routes []string }
 
-func (e *nearError) Error() string {
-	if e.routes == nil {
-		return "no route is near"
-	}
-	return "near are " + strings.Join(e.routes, ", ")
-}
-
-func (a *API) nearest(r *http.Request, m *table.Match) error {
-	var e nearError
-	for _, i := range a.table.Edition(m).Near(r.Method, r.URL.Path) {
-		e.routes = append(e.routes, a.targets[i].line())
-	}
-	return &e
-}
+func (e *nearError) Error() string { return "near are " + strings.Join(e.routes, ", ") }
 
 // routesAt are the routes that match a path, without the files that are not there. Of files
 // behind a guard nothing is told, so they are always there. Where versions share their paths those

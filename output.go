@@ -157,6 +157,10 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, off
 		return err
 	}
 	to.header = s.withTag(to, r, offer)
+	var broken func(string)
+	if t.terms().development {
+		broken = s.adviseBroken
+	}
 	return t.output.Send(w, r, answer.Sending{
 		Status: to.status,
 		Header: to.header,
@@ -164,7 +168,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, off
 		Route:  t.name,
 		Offer:  offer,
 		Varies: varies,
-		Broken: s.adviseBroken,
+		Broken: broken,
 	})
 }
 

@@ -41,12 +41,14 @@ func (g group) part() place { return g.at }
 
 // At puts parts under a path prefix, which may hold parameters.
 func At(prefix string, parts ...Part) Part {
-	return group{at: here(0), kind: atGroup, prefix: prefix, parts: parts}
+	at, _ := hereBy()
+	return group{at: at, kind: atGroup, prefix: prefix, parts: parts}
 }
 
 // Group puts parts together that share settings.
 func Group(parts ...Part) Part {
-	return group{at: here(0), kind: plainGroup, parts: parts}
+	at, _ := hereBy()
+	return group{at: at, kind: plainGroup, parts: parts}
 }
 
 // Version puts parts under a version of the API. It is served under a path prefix of its name,
@@ -59,18 +61,18 @@ func Version(name string, parts ...Part) Part {
 type place struct{ pc uintptr }
 
 // here is the place outside this package that called the exported function
-// which called here, skip functions further up. What a package of this module makes is best found
-// where that was called.
+// which called here, skip functions further up.
 func here(skip int) place {
-	at, _ := hereBy(1 + skip)
-	return at
+	var pc [1]uintptr
+	runtime.Callers(3+skip, pc[:])
+	return place{pc[0]}
 }
 
-// hereBy is here, with the function of a package of this module that was called there: cache.Says; "" where
-// it was one of this package.
-func hereBy(skip int) (at place, by string) {
+// hereBy is here for what packages of this module make as well: that is best found where they were called,
+// and has the name of the function that was: cache.Says; "" where it was one of this package.
+func hereBy() (at place, by string) {
 	var pc [1]uintptr
-	for skip += 3; runtime.Callers(skip, pc[:]) == 1; skip++ {
+	for skip := 3; runtime.Callers(skip, pc[:]) == 1; skip++ {
 		f := runtime.FuncForPC(pc[0] - 1)
 		if f == nil || !isOurPackage(f.Name()) {
 			break

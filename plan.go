@@ -106,6 +106,7 @@ func (b *builder) binding(r *resolved, parameters []string, unparsed bool) bind.
 		Files:      fileType,
 		Vary:       answer.AddVary,
 		Schemas:    &b.schemas,
+		Secrets:    b.secrets,
 		Mistake:    b.wrongWith(r),
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -29,6 +30,7 @@ type builder struct {
 	table     table.Builder
 	schemas   check.Set
 	encoders  answer.Encoders
+	secrets   secret.Types
 	inputs    map[inputKey]*bind.Plan
 	outputs   map[outputKey]*answer.Plan
 	codes     map[string]*problem.Kind
@@ -52,6 +54,7 @@ func newBuilder(at place, parts []Part) *builder {
 		outputs: map[outputKey]*answer.Plan{},
 		wrong:   map[place]bool{},
 		broken:  map[*resolved]bool{},
+		secrets: secret.Types{},
 		under:   map[string]*versionSet{},
 	}
 	b.schemas.Refuse = noJSON

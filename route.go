@@ -83,8 +83,9 @@ func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out
 // with r.PathValue, and reports failure with [Fail]. Where it has a method Check() error, Build asks it
 // what is wrong with it.
 func Handle(line string, h http.Handler, settings ...Setting) Part {
+	at, _ := hereBy()
 	return needs(&routePart{
-		at:       here(0),
+		at:       at,
 		what:     handlerPart,
 		line:     line,
 		settings: settings,

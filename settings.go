@@ -652,7 +652,8 @@ func Development() Setting {
 }
 
 // Log is where the API writes what is its own: that it listens, and failures that
-// nobody else logs (see [MarkLogged]). Without it that is slog's default.
+// nobody else logs (see [MarkLogged]). Without it that is where a middleware logs requests (see
+// [Middleware.Log]), or else slog's default.
 func Log(logger *slog.Logger) Setting {
 	return setting{
 		at:   here(0),
@@ -668,11 +669,16 @@ func Log(logger *slog.Logger) Setting {
 	}
 }
 
-func (t *groupTerms) logger() *slog.Logger {
-	if t.log == nil {
-		return slog.Default()
+func (t *terms) logger() *slog.Logger {
+	if t.log != nil {
+		return t.log
 	}
-	return t.log
+	for _, l := range t.active() {
+		if l.Log != nil {
+			return l.Log(t.development)
+		}
+	}
+	return slog.Default()
 }
 
 // ownBase is where an API serves the descriptions of its problems itself.

@@ -38,6 +38,7 @@ type state struct {
 	requestID atomic.Pointer[string]
 	failure   atomic.Pointer[failure]
 	cut       atomic.Bool  // the answer broke off after its header
+	missed    atomic.Bool  // no route took the request, which is all that its failure says
 	reached   atomic.Int32 // the last middleware whose turn it was, in development
 
 	conditions atomic.Pointer[heldConditions]
@@ -60,6 +61,16 @@ func (s *state) Value(key any) any {
 	case stateKey{}:
 		return s
 	case secret.Key{}:
+		return s.secrets()
+	case secret.PathKey{}:
+		if s.hasSecretPath() {
+			return s.secrets()
+		}
+		return nil
+	case secret.FailureKey{}:
+		if s.missed.Load() {
+			return nil
+		}
 		return s.secrets()
 	}
 	return s.Context.Value(key)

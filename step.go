@@ -62,7 +62,11 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	if t.terms().development {
+		r = s.watched(r)
+	}
 	if err := t.end.serve(w, r, s); err != nil {
+		s.missed.Store(t.isFallback())
 		Fail(w, r, err)
 	}
 }

@@ -33,10 +33,8 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 				err = t.read(&in, r, s)
 			}
 		}
-		if s.target.input.Secret {
-			for around := s; around != nil; around = around.outer() { // whose chains log it as well
-				Keep(around, secret.Input{Value: in})
-			}
+		if s.target.input.Secret == secret.Certain {
+			s.keepInput(in)
 		}
 		return err
 	}); err != nil {
@@ -47,9 +45,6 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 			return err
 		}
 	}
-	if s.target.terms().development {
-		Keep(s, readInput{in})
-	}
 	var out Out
 	if err := s.take(Step{Kind: StepCall}, func() (err error) {
 		if out, err = t.call(r.Context(), in); err == nil {
@@ -57,6 +52,9 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 		}
 		return err
 	}); err != nil {
+		if s.target.input.Secret == secret.Maybe {
+			s.keepInput(in)
+		}
 		if s.target.part.out.kind == ownOutput {
 			discard(&out)
 		}
@@ -66,6 +64,13 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 		return err
 	}
 	return s.take(Step{Kind: StepSend}, func() error { return s.send(w, r, &out, offer, varies) })
+}
+
+// keepInput keeps an input for those who log the request, also in APIs around this one.
+func (s *state) keepInput(in any) {
+	for around := s; around != nil; around = around.outer() {
+		Keep(around, secret.Input{Value: in})
+	}
 }
 
 // discard closes what a failed route has returned all the same.

@@ -90,7 +90,7 @@ func (h *handmade) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		attrs := []slog.Attr{
 			slog.String("method", r.Method), slog.String("path", r.URL.Path), slog.String("route", a.route),
-			slog.Int("status", rec.status), slog.Duration("duration", time.Since(start)),
+			slog.Int("status", rec.status), slog.Float64("duration_ms", milliseconds(time.Since(start))),
 			slog.Int64("sent", rec.bytes), slog.String("request", a.id),
 		}
 		if a.caller != "" {
@@ -289,3 +289,6 @@ func (a *about) tell(w http.ResponseWriter, status int, code, title, detail stri
 	w.WriteHeader(status)
 	w.Write(text)
 }
+
+// milliseconds are those of a record, with three decimals.
+func milliseconds(d time.Duration) float64 { return float64(d.Round(time.Microsecond)) / 1e6 }

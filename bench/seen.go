@@ -37,7 +37,7 @@ func accessLog(m meter) result {
 		serve.ServeHTTP(rec, r)
 		host, _, _ := net.SplitHostPort(r.RemoteAddr)
 		logger.LogAttrs(r.Context(), slog.LevelInfo, "request", slog.String("method", r.Method), slog.String("path", r.URL.Path),
-			slog.String("route", ""), slog.Int("status", rec.status), slog.Duration("duration", time.Since(start)),
+			slog.String("route", ""), slog.Int("status", rec.status), slog.Float64("duration_ms", milliseconds(time.Since(start))),
 			slog.Int64("sent", rec.bytes), slog.String("remote", host))
 	})
 	ratio, a, b := m.compare(getting(ours), getting(theirs))
@@ -95,7 +95,7 @@ func watched() (ours, theirs http.Handler) {
 		sent.Observe(float64(rec.bytes))
 		host, _, _ := net.SplitHostPort(r.RemoteAddr)
 		logger.LogAttrs(ctx, slog.LevelInfo, "request", slog.String("method", r.Method), slog.String("path", r.URL.Path),
-			slog.String("route", "/locks/{lock}"), slog.Int("status", rec.status), slog.Duration("duration", took),
+			slog.String("route", "/locks/{lock}"), slog.Int("status", rec.status), slog.Float64("duration_ms", milliseconds(took)),
 			slog.Int64("sent", rec.bytes), slog.String("request", text), slog.String("trace", hex.EncodeToString(trace.ID[:])),
 			slog.String("remote", host))
 	})

@@ -162,9 +162,10 @@ var (
 			Means("The request line or the header is not as HTTP has it.")
 	Unreadable = BadRequest.Define(http.StatusBadRequest, "input-unreadable", "The input cannot be read").
 			Means("The member errors lists every item, with its place and what it must be.")
-	Unauthorized   = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
-	Forbidden      = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
-	NotFound       = Define(http.StatusNotFound, "not-found", "Nothing is here")
+	Unauthorized = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
+	Forbidden    = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
+	NotFound     = Define(http.StatusNotFound, "not-found", "Nothing is here").
+			Means("The member near, where there is one, lists routes that may have been meant.")
 	VersionUnknown = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").
 			Means("The member versions lists those that are served.").
 			Carries("versions", []string{"v1", "v2"})
@@ -172,7 +173,8 @@ var (
 			Means("The member versions lists those that are served.").
 			Carries("versions", []string{"v1", "v2"})
 	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed",
-		"The method does not apply here").Means("The field Allow lists the methods that do.")
+		"The method does not apply here").
+		Means("The field Allow lists the methods that do; the member near, where there is one, routes that may have been meant.")
 	NotAcceptable = Define(http.StatusNotAcceptable, "not-acceptable", "No format that is accepted is offered").
 			Means("The member offered lists the media types that are.").
 			Carries("offered", []string{"application/json", "text/csv"})

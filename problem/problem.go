@@ -17,6 +17,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/places"
 )
 
 // MediaType is the media type of a problem in JSON (RFC 9457, 6.1).
@@ -33,7 +34,8 @@ type Problem struct {
 	items   []Item
 	header  http.Header
 	cause   error
-	stack   []uintptr // of the place where a 5xx was made
+	at      [1]uintptr // where it was made
+	stack   []uintptr  // of the place where a 5xx was made
 }
 
 type member struct {
@@ -59,8 +61,8 @@ type Item struct {
 }
 
 // New makes an occurrence. The detail describes this occurrence to the caller (RFC 9457,
-// 3.1.4). For a kind of status 500 and above the place is noted for the log, but for 501
-// and 503, which callers can bring about at will; otherwise New costs little.
+// 3.1.4). For a kind of status 500 and above the stack is noted for the log, but for 501 and 503, which
+// callers can bring about at will; of others the place, once an API in development was built.
 func (k *Kind) New(detail string) *Problem { return k.occur(detail) }
 
 // Newf is New with a detail that is formatted as fmt.Sprintf does.
@@ -70,6 +72,9 @@ func (k *Kind) Newf(format string, args ...any) *Problem {
 
 func (k *Kind) occur(detail string) *Problem {
 	p := &Problem{kind: k, detail: detail}
+	if places.AreKept() {
+		runtime.Callers(3, p.at[:])
+	}
 	if k.status >= 500 && k.status != http.StatusNotImplemented && k.status != http.StatusServiceUnavailable {
 		var pcs [32]uintptr
 		p.stack = slices.Clone(pcs[:runtime.Callers(3, pcs[:])])
@@ -116,6 +121,15 @@ func (p *Problem) WithHeader(name, value string) *Problem {
 // 10.2.3).
 func (p *Problem) RetryAfter(d time.Duration) *Problem {
 	return p.WithHeader("Retry-After", strconv.FormatInt(int64((d+time.Second-1)/time.Second), 10))
+}
+
+// Place is where the problem was made: the function, a space, and file:line; "" where that is not known.
+func (p *Problem) Place() string {
+	if p.at[0] == 0 {
+		return ""
+	}
+	frame, _ := runtime.CallersFrames(p.at[:]).Next()
+	return fmt.Sprintf("%s %s:%d", frame.Function, frame.File, frame.Line)
 }
 
 // Because sets the cause: what the log says and callers never see.

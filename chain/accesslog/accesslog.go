@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/secret"
+	"github.com/wicketway/wicketway/internal/sent"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -67,7 +69,7 @@ type added struct{ attrs []slog.Attr }
 
 // To logs each request when it has been answered, as one record "request":
 //
-//   - method, path, route (the template), version, status, duration, remote (see chain/proxy)
+//   - method, path, route (the template), version, status, duration_ms, remote (see chain/proxy)
 //   - sent and received, in bytes of bodies as they were on the connection; written and unpacked
 //     where those before and after coding were others
 //   - request, trace, caller and issuer, and caller_request where a caller sent an id that was not taken over
@@ -82,8 +84,7 @@ type added struct{ attrs []slog.Attr }
 // an ellipsis.
 //
 // A nil logger writes to the standard error stream: JSON, and where the route is in development
-// what a [Console] shows, with the input that was read, its secrets blanked, and the causes of a
-// failure with their places.
+// what a [Console] shows. The API's own lines go to the same logger.
 func To(logger *slog.Logger, how ...Option) wicketway.Middleware {
 	var s settings
 	for i, o := range how {
@@ -98,6 +99,7 @@ func To(logger *slog.Logger, how ...Option) wicketway.Middleware {
 		Name:  "accesslog",
 		Does:  "logs each request when it has been answered",
 		Check: func() error { return errors.Join(s.wrong...) },
+		Log:   out,
 	}
 	if s.slow > 0 {
 		m.Observes = stopwatch{}
@@ -106,7 +108,7 @@ func To(logger *slog.Logger, how ...Option) wicketway.Middleware {
 		var healthy atomic.Uint64
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w, answer := wicketway.WriterOf(w)
-			e := entry{settings: &s, out: out(r), start: time.Now(), r: r, answer: answer, healthy: &healthy}
+			e := entry{settings: &s, out: out(wicketway.IsDevelopment(r.Context())).Handler(), start: time.Now(), r: r, answer: answer, healthy: &healthy}
 			if s.start {
 				e.begins()
 			}
@@ -130,14 +132,14 @@ func To(logger *slog.Logger, how ...Option) wicketway.Middleware {
 	return m
 }
 
-// chooser finds the handler for a request.
-func chooser(logger *slog.Logger) func(*http.Request) slog.Handler {
+// chooser finds the logger for a mode.
+func chooser(logger *slog.Logger) func(development bool) *slog.Logger {
 	if logger != nil {
-		return func(*http.Request) slog.Handler { return logger.Handler() }
+		return func(bool) *slog.Logger { return logger }
 	}
-	production, console := Redact(slog.NewJSONHandler(os.Stderr, nil)), Console(os.Stderr)
-	return func(r *http.Request) slog.Handler {
-		if wicketway.IsDevelopment(r.Context()) {
+	production, console := slog.New(Redact(slog.NewJSONHandler(os.Stderr, nil))), slog.New(Console(os.Stderr))
+	return func(development bool) *slog.Logger {
+		if development {
 			return console
 		}
 		return production
@@ -163,7 +165,7 @@ func (e *entry) begins() {
 	}
 	record := slog.NewRecord(e.start, slog.LevelInfo, "request begins", 0)
 	record.AddAttrs(slog.String("method", clip.Text(e.r.Method, 64)),
-		slog.String("path", clip.Text(secret.In(ctx).Blank(e.r.URL.Path), 1024)),
+		slog.String("path", clip.Text(secret.InPath(ctx).Blank(e.r.URL.Path), 1024)),
 		slog.String("request", wicketway.RequestID(ctx)))
 	e.out.Handle(ctx, record) // an error of the log has nowhere to go
 }
@@ -192,14 +194,18 @@ func (e *entry) end(gaveUp bool) {
 		return
 	}
 	_, route := wicketway.RoutePattern(ctx)
-	secrets := secret.In(ctx)
+	forPeople := isForPeople(e.out) && wicketway.IsDevelopment(ctx)
+	var secrets *secret.Values // of what failed
+	if failure != nil {
+		secrets = secret.InFailure(ctx)
+	}
 	var some [24]slog.Attr
 	attrs := append(some[:0],
 		slog.String("method", clip.Text(e.r.Method, 64)),
-		slog.String("path", clip.Text(secrets.Blank(e.r.URL.Path), 1024)),
+		slog.String("path", clip.Text(secret.InPath(ctx).Blank(e.r.URL.Path), 1024)),
 		slog.String("route", route),
 		slog.Int("status", status),
-		slog.Duration("duration", took),
+		slog.Float64("duration_ms", float64(took.Round(time.Microsecond))/1e6),
 	)
 	add := func(name, value string) {
 		if value != "" {
@@ -239,17 +245,25 @@ func (e *entry) end(gaveUp bool) {
 		attrs = append(attrs, slog.Uint64("sampled", e.one))
 	}
 	for a := range wicketway.AllKept[added](ctx) {
-		attrs = append(attrs, a.attrs...)
+		own := slices.Clone(a.attrs)
+		withValues(secret.In(ctx), own)
+		attrs = append(attrs, own...)
 	}
-	if isForPeople(e.out) && wicketway.IsDevelopment(ctx) {
+	if forPeople {
 		attrs = addDevelopment(ctx, attrs, failure, secrets)
-	}
-	if secrets != nil {
-		withValues(secrets, attrs)
 	}
 	record := slog.NewRecord(now, level, "request", 0) // without a place: it would be this one
 	record.AddAttrs(attrs...)
+	if clean, ok := e.out.(cleanHandler); ok {
+		clean.handleClean(ctx, record)
+		return
+	}
 	e.out.Handle(ctx, record) // an error of the log has nowhere to go
+}
+
+// A cleanHandler takes records in which the values of the request have been blanked.
+type cleanHandler interface {
+	handleClean(context.Context, slog.Record) error
 }
 
 // remote is the client's address; "" where it is not known. That of the connection is a text already,
@@ -303,31 +317,23 @@ const longestError = 8 << 10
 func addFailure(attrs []slog.Attr, failure error, level slog.Level, secrets *secret.Values) []slog.Attr {
 	attrs = append(attrs, slog.String("error", clip.Text(secrets.Blank(failure.Error()), longestError)))
 	if p, ok := errors.AsType[*problem.Problem](failure); ok && len(p.LogAttrs()) > 0 {
-		attrs = append(attrs, slog.GroupAttrs("private", p.LogAttrs()...))
+		private := slices.Clone(p.LogAttrs())
+		withValues(secrets, private)
+		attrs = append(attrs, slog.GroupAttrs("private", private...))
 	}
-	if stack := stackOf(failure); len(stack) > 0 && level == slog.LevelError {
-		attrs = append(attrs, slog.String("stack", clip.Text(string(stack), 16<<10)))
+	if level == slog.LevelError {
+		if own, others := wicketway.Frames(failure); len(own)+len(others) > 0 {
+			attrs = append(attrs, slog.Any(stackAttr, append(own, others...)[:min(len(own)+len(others), mostFrames)]))
+		}
 	}
 	return attrs
 }
 
-// stackOf is where a panic or a problem of status 500 and above came from.
-func stackOf(err error) []byte {
-	for err != nil {
-		at, ok := errors.AsType[interface {
-			error
-			Stack() []byte
-		}](err)
-		if !ok {
-			return nil
-		}
-		if stack := at.Stack(); len(stack) > 0 {
-			return stack
-		}
-		err = errors.Unwrap(at)
-	}
-	return nil
-}
+// stackAttr is the stack of a failure, the frames of the user's own code first, and mostFrames bounds it.
+const (
+	stackAttr  = "stack"
+	mostFrames = 64
+)
 
 // isForPeople reports whether records end on a Console, which blanks what is secret in an input.
 func isForPeople(h slog.Handler) bool {
@@ -337,15 +343,15 @@ func isForPeople(h slog.Handler) bool {
 
 // The attributes that only a Console shows.
 const (
-	inputAttr  = "input"
+	sentAttr   = "arrived"
 	faultsAttr = "faults"
 	causesAttr = "causes"
 	framesAttr = "frames"
 )
 
 func addDevelopment(ctx context.Context, attrs []slog.Attr, failure error, secrets *secret.Values) []slog.Attr {
-	if in, ok := wicketway.InputOf(ctx); ok {
-		attrs = append(attrs, slog.Any(inputAttr, in))
+	if q, ok := wicketway.Kept[*sent.Request](ctx); ok {
+		attrs = append(attrs, slog.Any(sentAttr, []string{q.Query(), q.Body(), q.Fields()}))
 	}
 	if failure == nil {
 		return attrs
@@ -358,8 +364,8 @@ func addDevelopment(ctx context.Context, attrs []slog.Attr, failure error, secre
 		causes[i].Message = clip.Text(secrets.Blank(causes[i].Message), longestError)
 	}
 	attrs = append(attrs, slog.Any(causesAttr, causes))
-	if frames := wicketway.OwnFrames(failure); frames != nil {
-		attrs = append(attrs, slog.Any(framesAttr, frames))
+	if own, _ := wicketway.Frames(failure); own != nil {
+		attrs = append(attrs, slog.Any(framesAttr, own))
 	}
 	return attrs
 }

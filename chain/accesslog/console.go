@@ -1,20 +1,17 @@
 package accesslog
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
-	"reflect"
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
-	"github.com/go-json-experiment/json"
-	"github.com/go-json-experiment/json/jsontext"
 	"github.com/mattn/go-isatty"
 
 	"github.com/wicketway/wicketway"
@@ -22,9 +19,9 @@ import (
 )
 
 // Console is a handler whose records are made to be read by a person: a line for each request in
-// columns, and below it, in development, the input that was read with its secrets blanked, what
-// was wrong with it, and the causes of a failure with their places, those in the user's own code
-// first. Other records are a line each. It has colours where w is a terminal and NO_COLOR is not
+// columns, and below it, in development, what arrived as it did (sent: the query, and the start of the body;
+// fields: the header fields that no input reads), with credentials blanked, what was wrong with it, and the
+// causes of a failure with the place where it arose. Other records are a line each. It has colours where w is a terminal and NO_COLOR is not
 // set in the environment.
 func Console(w io.Writer) slog.Handler {
 	file, ok := w.(*os.File)
@@ -133,32 +130,39 @@ func (p *page) str(name string) string {
 	return printable(v.String())
 }
 
-// printable keeps what callers choose from moving the cursor.
+// printable keeps what callers choose from moving the cursor: control characters are written as in Go.
 func printable(text string) string {
-	return strings.Map(func(c rune) rune {
-		if c < ' ' && c != '\t' || c == 0x7f || c >= 0x80 && c < 0xa0 {
-			return '\ufffd'
+	if !strings.ContainsFunc(text, isControl) {
+		return text
+	}
+	var b strings.Builder
+	for _, c := range text {
+		if isControl(c) {
+			quoted := strconv.QuoteRune(c)
+			b.WriteString(quoted[1 : len(quoted)-1])
+		} else {
+			b.WriteRune(c)
 		}
-		return c
-	}, text)
+	}
+	return b.String()
 }
 
-// request writes the line of a request: when, status, how long, how much, who, and what.
+func isControl(c rune) bool { return c < ' ' && c != '\t' || c == 0x7f || c >= 0x80 && c < 0xa0 }
+
+// request writes the line of a request: when, what was asked, and what came of it.
 func (p *page) request(record slog.Record) {
 	status, _ := p.find("status")
-	took, _ := p.find("duration")
+	took, _ := p.find("duration_ms")
 	sent, _ := p.find("sent")
 	caller := p.str("caller")
 	if caller == "" {
 		caller = "–"
 	}
-	fmt.Fprintf(&p.text, "%s  %s  %s  %s  %-10s %-7s %s%s\n",
-		p.paint(faint, record.Time.Format("15:04:05.000")),
-		p.paint(colourOf(record.Level, int(status.Int64())), fmt.Sprintf("%3d", status.Int64())),
-		p.duration(took.Duration()),
-		p.paint(faint, fmt.Sprintf("%8s", size(sent.Int64()))),
-		cut(caller, 10), p.str("method"), p.str("path"), p.paint(faint, p.remarks()))
-	p.input()
+	fmt.Fprintf(&p.text, "%s  %-7s %-36s  %s  %-22s %s  %s  %s%s\n",
+		p.paint(faint, record.Time.Format("15:04:05.000")), p.str("method"), p.str("path"),
+		p.paint(colourOf(record.Level, int(status.Int64())), fmt.Sprintf("%3d", status.Int64())), p.str("code"),
+		p.duration(took.Float64()), p.paint(faint, fmt.Sprintf("%8s", size(sent.Int64()))), caller, p.paint(faint, p.remarks()))
+	p.sent()
 	p.faults()
 	p.failure()
 	p.rest()
@@ -177,12 +181,12 @@ func colourOf(level slog.Level, status int) string {
 }
 
 // duration has the same width always; long ones stand out.
-func (p *page) duration(d time.Duration) string {
-	text := fmt.Sprintf("%6.1fms", float64(d.Microseconds())/1000)
-	if d >= 10*time.Second {
-		text = fmt.Sprintf("%7.1fs", d.Seconds())
+func (p *page) duration(ms float64) string {
+	text := fmt.Sprintf("%6.1fms", ms)
+	if ms >= 10_000 {
+		text = fmt.Sprintf("%7.1fs", ms/1000)
 	}
-	if v, ok := p.find("slow"); ok && v.Bool() || d >= time.Second {
+	if v, ok := p.find("slow"); ok && v.Bool() || ms >= 1000 {
 		return p.paint(yellow, text)
 	}
 	return p.paint(faint, text)
@@ -208,9 +212,6 @@ func cut(text string, most int) string {
 // remarks are what is said behind the path.
 func (p *page) remarks() string {
 	text := ""
-	if code := p.str("code"); code != "" {
-		text += "  " + code
-	}
 	if slowest := p.str("slowest"); slowest != "" {
 		text += "  slow: " + slowest
 	}
@@ -233,16 +234,18 @@ func (p *page) detail(label, text string) {
 // longestDetail bounds a line, in bytes.
 const longestDetail = 2000
 
-func (p *page) input() {
-	v, ok := p.find(inputAttr)
-	if !ok || reflect.TypeOf(v.Any()) == reflect.TypeFor[wicketway.None]() {
+// sent shows what arrived: the query and the body, and on a line of their own the fields that no input reads.
+func (p *page) sent() {
+	v, ok := p.find(sentAttr)
+	if !ok {
 		return
 	}
-	text, err := json.Marshal(v.Any(), jsontext.AllowInvalidUTF8(true), json.Deterministic(true))
-	if err != nil {
-		text = fmt.Appendf(nil, "%+v", v.Any())
+	texts, _ := v.Any().([]string)
+	for i, label := range []string{"sent", "", "fields"} {
+		if i < len(texts) && texts[i] != "" {
+			p.detail(only(i != 1 || texts[0] == "", cmp.Or(label, "sent")), cut(printable(texts[i]), longestDetail))
+		}
 	}
-	p.detail("input", cut(printable(string(text)), longestDetail))
 }
 
 func (p *page) faults() {
@@ -295,11 +298,11 @@ func (p *page) failure() {
 		p.detail(only(i == 0, "because"), cut(printable(message), longestDetail)+p.paint(faint, "  "+types))
 		i = j
 	}
-	if served := p.str("served"); served != "" {
-		p.detail("in", served)
-	}
 	v, _ = p.find(framesAttr)
 	frames, _ := v.Any().([]string)
+	if served := p.str("served"); served != "" && frames == nil { // an error of Go's does not say where it arose
+		p.detail("in", served)
+	}
 	for i, f := range frames {
 		if i == 6 {
 			break
@@ -324,9 +327,9 @@ func (p *page) frame(text string, first bool) string {
 }
 
 // shown are the attributes that a request's line has already, or that are of no use on a terminal.
-var shown = map[string]bool{"method": true, "path": true, "route": true, "status": true, "duration": true, "version": true, "sent": true,
+var shown = map[string]bool{"method": true, "path": true, "route": true, "status": true, "duration_ms": true, "version": true, "sent": true,
 	"written": true, "received": true, "unpacked": true, "request": true, "trace": true, "caller": true, "issuer": true, "remote": true, "code": true,
-	"served": true, "error": true, "stack": true, "slow": true, "slowest": true, "sampled": true, inputAttr: true, faultsAttr: true,
+	"served": true, "error": true, "stack": true, "slow": true, "slowest": true, "sampled": true, sentAttr: true, faultsAttr: true,
 	causesAttr: true, framesAttr: true}
 
 // rest are attributes that users have added.

@@ -23,15 +23,28 @@ type inContext struct {
 }
 
 func (c inContext) Handle(ctx context.Context, record slog.Record) error {
+	return c.with(ctx, record).Handle(ctx, record)
+}
+
+func (c inContext) handleClean(ctx context.Context, record slog.Record) error {
+	h := c.with(ctx, record)
+	if clean, ok := h.(cleanHandler); ok {
+		return clean.handleClean(ctx, record)
+	}
+	return h.Handle(ctx, record)
+}
+
+// with is the handler for a record, with what its context says.
+func (c inContext) with(ctx context.Context, record slog.Record) slog.Handler {
 	attrs := contextAttrs(ctx, record)
 	if attrs == nil {
-		return c.Handler.Handle(ctx, record)
+		return c.Handler
 	}
 	h := c.base.WithAttrs(attrs)
 	for _, step := range c.then {
 		h = step(h)
 	}
-	return h.Handle(ctx, record)
+	return h
 }
 
 func (c inContext) isForPeople() bool { return isForPeople(c.Handler) }
@@ -63,16 +76,16 @@ func contextAttrs(ctx context.Context, record slog.Record) (attrs []slog.Attr) {
 }
 
 func (c inContext) WithAttrs(attrs []slog.Attr) slog.Handler {
-	return c.with(func(h slog.Handler) slog.Handler { return h.WithAttrs(attrs) })
+	return c.after(func(h slog.Handler) slog.Handler { return h.WithAttrs(attrs) })
 }
 
 func (c inContext) WithGroup(name string) slog.Handler {
 	if name == "" {
 		return c
 	}
-	return c.with(func(h slog.Handler) slog.Handler { return h.WithGroup(name) })
+	return c.after(func(h slog.Handler) slog.Handler { return h.WithGroup(name) })
 }
 
-func (c inContext) with(step func(slog.Handler) slog.Handler) slog.Handler {
+func (c inContext) after(step func(slog.Handler) slog.Handler) slog.Handler {
 	return inContext{step(c.Handler), c.base, append(c.then[:len(c.then):len(c.then)], step)}
 }

@@ -74,9 +74,13 @@ func (r *redactor) text(s string) string {
 func (r *redactor) Handle(ctx context.Context, record slog.Record) error {
 	of := *r
 	of.values = secret.In(ctx)
-	clean := slog.NewRecord(record.Time, record.Level, of.text(record.Message), record.PC)
+	return of.handleClean(ctx, record)
+}
+
+func (r *redactor) handleClean(ctx context.Context, record slog.Record) error {
+	clean := slog.NewRecord(record.Time, record.Level, r.text(record.Message), record.PC)
 	record.Attrs(func(a slog.Attr) bool {
-		clean.AddAttrs(of.attr(a))
+		clean.AddAttrs(r.attr(a))
 		return true
 	})
 	return r.Handler.Handle(ctx, clean)

@@ -190,7 +190,9 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 		}
 	default:
 		e.Status = http.StatusNotFound
-		for _, i := range t.table.Edition(&m).Near(method, target.Path) {
+	}
+	if e.Status == http.StatusNotFound || e.Status == http.StatusMethodNotAllowed {
+		for _, i := range t.table.Edition(&m).Near(method, target.Path, 0, func(int) bool { return true }) {
 			e.Near = append(e.Near, methodName(t.Routes[i].Method)+" "+t.Routes[i].Path)
 		}
 	}

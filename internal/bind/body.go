@@ -121,6 +121,21 @@ func (b *Body) giveUp(err error) {
 // Close closes the body that the server gave.
 func (b *Body) Close() error { return b.source.Close() }
 
+// peekTime is how long a body that nobody reads is waited for in development.
+const peekTime = 50 * time.Millisecond
+
+// Peek receives what a body of a size has, where nobody has read it, so that it can be shown.
+func (b *Body) Peek(size int64) []byte {
+	if b.received > 0 || b.err != nil {
+		return nil
+	}
+	b.setDeadline(time.Now().Add(peekTime))
+	defer b.setDeadline(time.Time{})
+	text := make([]byte, size)
+	n, _ := io.ReadFull(b.source, text) // what has come is enough
+	return text[:n]
+}
+
 // tooLate is the problem of a body that did not come in time.
 func (b *Body) tooLate(cause error) error {
 	if until, ok := b.ctx.Deadline(); ok && !time.Now().Before(until) {

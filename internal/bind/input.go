@@ -42,8 +42,8 @@ type Plan struct {
 	// Vary names the fields that the input is read from in the Vary of an answer to GET or HEAD
 	// (RFC 9110, 12.5.5), before its header goes out; nil where there are none.
 	Vary func(status int, h http.Header)
-	// Secret says that the input can hold secrets, by the names of its fields.
-	Secret bool
+	// Secret says whether the input holds secrets, by the names of its fields.
+	Secret secret.Holding
 }
 
 // A field of the input is read from a text.
@@ -78,13 +78,14 @@ type Config struct {
 	Files      FileType
 	Conditions reflect.Type // an interface: what has it is filled by others
 	Schemas    *check.Set
+	Secrets    secret.Types
 	Vary       func(h http.Header, fields ...string) // adds to the field Vary
 	Mistake    func(format string, args ...any)
 }
 
 // Compile plans how a route's input is read. A pointer to a type is read like the type.
 func Compile(t reflect.Type, c Config) *Plan {
-	in := &Plan{Type: t, most: c.Faults, Secret: secret.InType(t)}
+	in := &Plan{Type: t, most: c.Faults, Secret: c.Secrets.Holding(t)}
 	if t.Kind() == reflect.Pointer {
 		in.pointer, t = true, t.Elem()
 	}

@@ -38,10 +38,26 @@ func With(more ...string) Names {
 // Known are the names that are known.
 var Known = With()
 
+// contacts are those of them that name ways to reach a person. That is no secret to the programmer who has
+// sent it.
+var contacts = []string{"telephone", "phone", "email", "mail"}
+
+// Credentials are the names that are known without those.
+var Credentials = func() Names {
+	n := With()
+	for _, name := range contacts {
+		delete(n.plain, name)
+	}
+	return n
+}()
+
 // Has reports whether a name is one of a secret, however it is written.
 func (n Names) Has(name string) bool {
 	if n.plain == nil {
 		return false
+	}
+	if isUsual(name) {
+		return n.plain[name]
 	}
 	var room [64]byte
 	plain := appendPlain(room[:0], name)
@@ -52,6 +68,17 @@ func (n Names) Has(name string) bool {
 		if bytes.Contains(plain, word) {
 			return true
 		}
+	}
+	return false
+}
+
+// isUsual reports whether a name is one that most requests and records have, and no secret's.
+func isUsual(name string) bool {
+	switch name {
+	case "Accept", "Accept-Encoding", "Accept-Language", "Cache-Control", "Connection", "Content-Length", "Content-Type", "Host", "If-Match",
+		"If-None-Match", "Origin", "Referer", "Traceparent", "Tracestate", "User-Agent", "X-Forwarded-For", "X-Request-Id",
+		"method", "path", "route", "status", "duration_ms", "sent", "request", "remote", "caller", "issuer", "code", "error", "version", "trace":
+		return true
 	}
 	return false
 }
@@ -81,26 +108,39 @@ func appendPlain(to []byte, name string) []byte {
 	return to
 }
 
-// InType reports whether values of a type can hold secrets under names that are known. Of maps and
-// interfaces that is not known before.
-func InType(t reflect.Type) bool { return inType(t, map[reflect.Type]bool{}) }
+// Types knows which types can hold secrets. It is not safe for concurrent use.
+type Types map[reflect.Type]Holding
 
-func inType(t reflect.Type, seen map[reflect.Type]bool) bool {
-	if seen[t] {
-		return false
+// A Holding says whether values of a type hold secrets under names that are known.
+type Holding uint8
+
+const (
+	None Holding = iota
+	Maybe
+	Certain
+)
+
+// Holding is that of a type: of maps and interfaces it is not known before.
+func (ts Types) Holding(t reflect.Type) (h Holding) {
+	if known, ok := ts[t]; ok {
+		return known
 	}
-	seen[t] = true
+	ts[t] = None // where it contains itself that adds nothing
 	switch t.Kind() {
 	case reflect.Map, reflect.Interface:
-		return true
+		h = Maybe
 	case reflect.Pointer, reflect.Slice, reflect.Array:
-		return inType(t.Elem(), seen)
+		h = ts.Holding(t.Elem())
 	case reflect.Struct:
 		for sf := range t.Fields() {
-			if Known.HasField(sf) || inType(sf.Type, seen) {
-				return true
+			if h = max(h, ts.Holding(sf.Type)); Known.HasField(sf) {
+				h = Certain
+			}
+			if h == Certain {
+				break
 			}
 		}
 	}
-	return false
+	ts[t] = h
+	return h
 }

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 )
@@ -19,10 +20,15 @@ import (
 // An Input is what a route has read, of a type that can hold secrets. It is kept for the request.
 type Input struct{ Value any }
 
-// Values are those that a request had under the names of secrets. A nil *Values has none. They are
-// immutable.
+// Values are those that a request had under the names of secrets. They are gathered when the first text is
+// blanked. A nil *Values has none. They are safe for concurrent use.
 type Values struct {
-	long  *strings.Replacer
+	input  any
+	of     *http.Request
+	others []string
+
+	once  sync.Once
+	long  []string // in the forms that texts have them in, the longest first
 	short []string // found only where they are words of their own
 }
 
@@ -30,8 +36,13 @@ type Values struct {
 // half of a text that has nothing to do with it.
 const shortest = 4
 
-// Key is what the context of a request gives its *Values for.
-type Key struct{}
+// These are what the context of a request gives its *Values for: always, where its path can have some, and
+// where what failed can.
+type (
+	Key        struct{}
+	PathKey    struct{}
+	FailureKey struct{}
+)
 
 // In are the values of the request that a context is of; nil outside of one.
 func In(ctx context.Context) *Values {
@@ -39,34 +50,47 @@ func In(ctx context.Context) *Values {
 	return v
 }
 
-// Of gathers the values of an input, which may be nil, those of the request's header fields and query, if it
-// is not nil, and others. It gives nil where there are none.
+// InPath are the same where the path of the request can have some; else nil.
+func InPath(ctx context.Context) *Values {
+	v, _ := ctx.Value(PathKey{}).(*Values)
+	return v
+}
+
+// InFailure are the same where what failed can have some; else nil.
+func InFailure(ctx context.Context) *Values {
+	v, _ := ctx.Value(FailureKey{}).(*Values)
+	return v
+}
+
+// Of are the values of an input, which may be nil, those of the request's header fields and query, if it is
+// not nil, and others.
 func Of(input any, r *http.Request, others ...string) *Values {
-	g := gathered{left: mostWalked, found: map[string]bool{}}
-	for _, text := range others {
-		g.add(text)
-	}
-	g.value(reflect.ValueOf(input), false)
-	if r != nil {
-		g.request(r)
-	}
-	if len(g.found) == 0 {
-		return nil
-	}
-	return g.values()
+	return &Values{input: input, of: r, others: others}
 }
 
 // mostWalked bounds the walk through an input, which may be large or contain itself.
-const mostWalked = 10_000
+const mostWalked = 1000
 
 type gathered struct {
-	left  int // values to walk through
-	found map[string]bool
+	*Values
+	left int // values to walk through
 }
 
+// add adds a value in the forms that texts have it in.
 func (g *gathered) add(text string) {
-	if text != "" {
-		g.found[text] = true
+	switch {
+	case text == "":
+	case len(text) < shortest:
+		g.short = append(g.short, text)
+	case isPlain(text):
+		g.long = append(g.long, text)
+	default:
+		quoted := strconv.Quote(text)
+		for _, form := range []string{text, quoted[1 : len(quoted)-1], url.QueryEscape(text), url.PathEscape(text)} {
+			if !slices.Contains(g.long, form) {
+				g.long = append(g.long, form)
+			}
+		}
 	}
 }
 
@@ -142,67 +166,144 @@ func (g *gathered) request(r *http.Request) {
 			continue
 		}
 		for _, value := range values {
-			g.add(value)
-			if _, credentials, ok := strings.Cut(value, " "); ok {
-				g.add(strings.TrimSpace(credentials))
+			if name == "Cookie" {
+				continue // below
 			}
+			if _, credentials, ok := strings.Cut(value, " "); ok && strings.HasSuffix(name, "uthorization") {
+				value = strings.TrimSpace(credentials)
+			}
+			g.add(value)
 		}
 	}
-	if _, password, ok := r.BasicAuth(); ok {
-		g.add(password)
+	if r.Header["Authorization"] != nil {
+		if _, password, ok := r.BasicAuth(); ok {
+			g.add(password)
+		}
 	}
-	for _, c := range r.Cookies() {
-		g.add(c.Value)
+	if r.Header["Cookie"] != nil {
+		for _, c := range r.Cookies() {
+			g.add(c.Value)
+		}
 	}
-	if strings.Contains(r.URL.RawQuery, "=") {
-		for name, values := range r.URL.Query() {
-			if Known.Has(name) {
-				for _, value := range values {
-					g.add(value)
-				}
+	for rest := r.URL.RawQuery; rest != ""; {
+		var pair string
+		pair, rest, _ = strings.Cut(rest, "&")
+		name, value, _ := strings.Cut(pair, "=")
+		if name, err := url.QueryUnescape(name); err == nil && Known.Has(name) {
+			if plain, err := url.QueryUnescape(value); err == nil {
+				value = plain
 			}
+			g.add(value)
 		}
 	}
 }
 
-// values makes what finds each value in the forms that texts have it in.
-func (g *gathered) values() *Values {
-	v := &Values{}
-	long := map[string]bool{}
-	for text := range g.found {
-		if len(text) < shortest {
-			v.short = append(v.short, text)
-			continue
+// gather finds the values.
+func (v *Values) gather() {
+	g := gathered{v, mostWalked}
+	for _, text := range v.others {
+		g.add(text)
+	}
+	g.value(reflect.ValueOf(v.input), false)
+	if v.of != nil {
+		g.request(v.of)
+	}
+	if len(v.long) > 1 { // at one place the first that fits counts
+		slices.SortFunc(v.long, func(a, b string) int { return cmp.Compare(len(b), len(a)) })
+	}
+}
+
+// plain are the bytes of texts that are the same however they are quoted or escaped.
+var plain = func() (is [256]bool) {
+	for _, c := range "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_." {
+		is[c] = true
+	}
+	return is
+}()
+
+func isPlain(text string) bool {
+	for i := range len(text) {
+		if !plain[text[i]] {
+			return false
 		}
-		quoted := strconv.Quote(text)
-		for _, form := range []string{text, quoted[1 : len(quoted)-1], url.QueryEscape(text), url.PathEscape(text)} {
-			long[form] = true
-		}
 	}
-	// At one place the first that fits counts, so the longest come first.
-	var forms []string
-	for form := range long {
-		forms = append(forms, form)
-	}
-	slices.SortFunc(forms, func(a, b string) int { return cmp.Or(cmp.Compare(len(b), len(a)), cmp.Compare(a, b)) })
-	pairs := make([]string, 0, 2*len(forms))
-	for _, form := range forms {
-		pairs = append(pairs, form, Blank)
-	}
-	v.long = strings.NewReplacer(pairs...)
-	return v
+	return true
 }
 
 // Blank replaces the values in a text.
 func (v *Values) Blank(text string) string {
-	if v == nil {
+	if v == nil || text == "" {
 		return text
 	}
-	text = v.long.Replace(text)
+	if v.input == nil && v.others == nil && !mayHold(text, v.of) {
+		return text
+	}
+	v.once.Do(v.gather)
+	if slices.ContainsFunc(v.long, func(value string) bool { return strings.Contains(text, value) }) {
+		pairs := make([]string, 0, 2*len(v.long))
+		for _, value := range v.long {
+			pairs = append(pairs, value, Blank)
+		}
+		text = strings.NewReplacer(pairs...).Replace(text)
+	}
 	for _, value := range v.short {
-		text = blankWord(text, value)
+		if strings.Contains(text, value) {
+			text = blankWord(text, value)
+		}
 	}
 	return text
+}
+
+// mayHold reports whether a text can have a secret of a request in it. It costs less than to gather them, and
+// mostly there are none.
+func mayHold(text string, r *http.Request) bool {
+	if r == nil {
+		return false
+	}
+	for name, values := range r.Header {
+		if isUsual(name) {
+			continue
+		}
+		for _, value := range values {
+			switch name {
+			case "Cookie":
+				return true
+			case "Authorization":
+				scheme, credentials, _ := strings.Cut(value, " ")
+				if strings.EqualFold(scheme, "Basic") || hasTrace(text, credentials) {
+					return true
+				}
+			default:
+				if hasTrace(text, value) && Known.Has(name) {
+					return true
+				}
+			}
+		}
+	}
+	for rest := r.URL.RawQuery; rest != ""; {
+		var pair string
+		pair, rest, _ = strings.Cut(rest, "&")
+		name, value, _ := strings.Cut(pair, "=")
+		if hasTrace(text, value) {
+			if name, err := url.QueryUnescape(name); err == nil && Known.Has(name) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// hasTrace reports whether a text has a part of a value that is the same however it is quoted or escaped.
+func hasTrace(text, value string) bool {
+	from := 0
+	for i := range len(value) {
+		if !plain[value[i]] {
+			from = i + 1
+		} else if i-from == 7 {
+			return strings.Contains(text, value[from:i+1])
+		}
+	}
+	return value != "" // too short to tell
 }
 
 // blankWord replaces a value where it is a word of its own.

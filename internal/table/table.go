@@ -160,6 +160,8 @@ type Table struct {
 	suffixes map[string]bool
 	// ties says that siblings of equal rank with text and parameters can fit one segment.
 	ties bool
+	// near finds routes that are like a path that none matches.
+	near *nearness
 	// edition is the one that it is of; 0: the routes that are in all.
 	edition int32
 	// top is the group of the edition that is the whole API; 0: none.

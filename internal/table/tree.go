@@ -157,6 +157,7 @@ func (b *Builder) table(edition int32, below []segment.Segment) *Table {
 		ends:    make([]end, 1),
 		edition: edition,
 	}
+	t.near = newNearness(t.routes)
 	tree := grove{entries: make([]entry, len(b.forms))}
 	for _, f := range b.forms {
 		r := &b.routes[f.route]

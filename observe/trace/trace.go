@@ -74,7 +74,7 @@ func atStart(r *http.Request, _, template string) []attribute.KeyValue {
 	client := wicketway.ClientOf(r)
 	attrs := []attribute.KeyValue{
 		attribute.String("http.request.method", knownMethod(r.Method)),
-		attribute.String("url.path", clip.Text(secret.In(r.Context()).Blank(r.URL.Path), 1024)),
+		attribute.String("url.path", clip.Text(secret.InPath(r.Context()).Blank(r.URL.Path), 1024)),
 		attribute.String("url.scheme", client.Scheme),
 		attribute.String("server.address", clip.Text(client.Host, 256)),
 	}
