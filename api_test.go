@@ -199,6 +199,20 @@ func TestInputs(t *testing.T) {
 			t.Errorf("%s %s: %q, want %q", c.line, c.body, faults, c.faults)
 		}
 	}
+	for sent, want := range map[string][]string{ // what was meant is named, what may be a secret is not repeated
+		`{"Name":"x","due":true}`:                                     {"did you mean name?"},
+		`{"nothing":"x","due":true}`:                                  {"known are name, due"},
+		asJSON + "\nContent-Encoding: lzw":                            {"encoded as lzw"},
+		asJSON + "\nContent-Encoding: " + strings.Repeat("s3cret", 5): {"encoded as something else"},
+	} {
+		header, body := key, sent
+		if !strings.HasPrefix(sent, "{") {
+			header, body = sent+"\nIdempotency-Key: k1", `{"name":"x","due":true}`
+		}
+		if w := ask(api, "PUT /things/1", header, body); !strings.Contains(w.Body.String(), want[0]) || strings.Contains(w.Body.String(), "s3cret") {
+			t.Errorf("%s: %s, want %s", sent, w.Body, want)
+		}
+	}
 	if w := ask(api, "PUT /things/1", "Idempotency-Key: k1\nContent-Type: application/merge+json; charset=UTF-8", `{"name":"x","due":true}`); w.Code != 204 {
 		t.Errorf("a type that ends in +json: %d %s", w.Code, w.Body)
 	}

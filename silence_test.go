@@ -70,6 +70,7 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"no translations":                    {parts(x, wicketway.Translate()), "Translate"},
 		"no kinds":                           {parts(x, wicketway.Fails()), "Fails"},
 		"a nil kind":                         {parts(x, wicketway.Fails(nil)), "Fails"},
+		"a middleware twice":                 {parts(x, wicketway.Chain(wicketway.Wrap("w", pass), wicketway.Wrap("w", pass))), "w is in the chain already"},
 		"no middleware":                      {parts(x, wicketway.Chain()), "Chain"},
 		"no names":                           {parts(wicketway.Chain(wicketway.Wrap("w", pass)), wicketway.Group(wicketway.Without(), x)), "Without"},
 		"no formats":                         {parts(wicketway.Route("GET /x", value), wicketway.Formats()), "Formats"},

@@ -39,6 +39,7 @@ func TestTrust(t *testing.T) {
 		{"an address of its own", "192.0.2.1:1", "Forwarded: for=203.0.113.9", "203.0.113.9 http canal"},
 		{"the standard field", "10.1.1.1:1", `Forwarded: For="[2001:db8::7]:4711";Proto=HTTPS;Host="a\"b", for=10.2.2.2`, "2001:db8::7 https canal"},
 		{"a host", "10.1.1.1:1", `Forwarded: for=203.0.113.9;host="canal.example:8443"`, "203.0.113.9 http canal.example:8443"},
+		{"a host from end to end of the alphabet", "10.1.1.1:1", "X-Forwarded-For: 203.0.113.9\nX-Forwarded-Host: az-AZ.09_", "203.0.113.9 http az-AZ.09_"},
 		{"a host in brackets", "10.1.1.1:1", "X-Forwarded-For: 203.0.113.9\nX-Forwarded-Host: [2001:db8::1]:80", "203.0.113.9 http [2001:db8::1]:80"},
 		{"over lines, with an obfuscated node", "10.1.1.1:1", "Forwarded: for=_hidden\nForwarded: for=10.2.2.2", "invalid IP http canal"},
 		{"a field of the caller beside it", "10.1.1.1:1", "X-Forwarded-For: 203.0.113.9\nX-Forwarded-Proto: https\nForwarded: for=203.0.113.8;proto=http;host=evil", "203.0.113.9 https canal"},
