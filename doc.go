@@ -105,6 +105,6 @@
 //	resolve    resolve.go versions.go inherit.go adapt.go plan.go ties.go mistake.go facts.go
 //	compile    compiled.go build.go
 //	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go
-//	           plain.go files.go miss.go fail.go debug.go advise.go kept.go catalogue.go
+//	           plain.go files.go miss.go fail.go debug.go advise.go causes.go kept.go catalogue.go
 //	list       describe.go link.go serve.go drain.go drain_linux.go drain_other.go
 package wicketway

@@ -6,11 +6,15 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing/fstest"
 	"time"
+
+	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/problem"
@@ -293,4 +297,41 @@ func ExampleVersionBy() {
 	// Output:
 	// 200 "v2"
 	// 400 {"type":"/problems/version-invalid","title":"The field names no version of the API","status":400,"detail":"The field Api-Version names an unknown version of /locks; served are v1, v2.","code":"version-invalid","versions":["v1","v2"]}
+}
+
+// A keeper sees the causes of a failure in production by sending one header field.
+func ExampleShowCauses() {
+	api, _ := wicketway.Build(wicketway.Info{Title: "Canal", Version: "1.0.0"},
+		wicketway.ShowCauses{Field: "Canal-Debug", To: func(_ context.Context, caller wicketway.Identity) bool {
+			return slices.Contains(caller.Scopes, "locks:operate")
+		}},
+		wicketway.Log(slog.New(slog.DiscardHandler)),
+		wicketway.Guard(keepers{}),
+		wicketway.Route("GET /level", func(context.Context, wicketway.None) (float64, error) {
+			return 0, fmt.Errorf("gauge 7: %w", io.ErrUnexpectedEOF)
+		}))
+	for _, field := range []string{"Accept", "Canal-Debug"} {
+		r := httptest.NewRequest("GET", "/level", nil)
+		r.Header.Set(field, "application/json")
+		w := httptest.NewRecorder()
+		api.ServeHTTP(w, r)
+		var p struct {
+			Code  string
+			Debug struct{ Causes []wicketway.Cause }
+		}
+		_ = json.Unmarshal(w.Body.Bytes(), &p, json.MatchCaseInsensitiveNames(true))
+		fmt.Printf("%s %v %q\n", p.Code, p.Debug.Causes, w.Header().Get("Cache-Control"))
+	}
+	// Output:
+	// internal [] ""
+	// internal [{*fmt.wrapError gauge 7: unexpected EOF} {*errors.errorString unexpected EOF}] "no-store"
+}
+
+// Keepers is a guard that takes everybody for a keeper.
+type keepers struct{}
+
+func (keepers) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: "keepers"} }
+func (keepers) Challenge([]string) string { return "Keepers" }
+func (keepers) Authenticate(*http.Request) (*wicketway.Identity, error) {
+	return &wicketway.Identity{Subject: "K-1", Scopes: []string{"locks:operate"}}, nil
 }

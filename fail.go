@@ -147,7 +147,8 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	t := s.target.terms()
 	s.restore(w.Header())
 	s.api.raise(p.Kind())
-	how := answer.Rendering{Rendering: s.rendering(p), Indent: t.development, JSON: t.jsonOnly}
+	shown := s.showsCauses()
+	how := answer.Rendering{NoStore: shown, Rendering: s.rendering(p, shown), Indent: t.development, JSON: t.jsonOnly}
 	switch {
 	case t.problemsAs != nil:
 		how.Offer, how.Chosen = t.problemsAs.offer, true
@@ -164,14 +165,14 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	}
 }
 
-// rendering is how a problem of the request is written.
-func (s *state) rendering(p *problem.Problem) problem.Rendering {
+// rendering is how a problem of the request is written, with its causes where they are to be shown.
+func (s *state) rendering(p *problem.Problem, shown bool) problem.Rendering {
 	t := s.target.terms()
 	how := problem.Rendering{Base: t.base}
 	if id := RequestID(s); id != "" {
 		how.Instance = "urn:uuid:" + id
 	}
-	if t.development {
+	if t.development || shown {
 		how.Debug = s.debug(p)
 	}
 	return how

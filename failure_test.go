@@ -22,6 +22,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/chain/cache"
 	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/internal/advice"
 	"github.com/wicketway/wicketway/problem"
@@ -492,6 +493,48 @@ type schemaRow struct {
 }
 
 var passing = wicketway.Wrap("passing", func(next http.Handler) http.Handler { return next })
+
+// One request shows its causes, to those who may see them, and no cache keeps that.
+func TestCausesForOneRequest(t *testing.T) {
+	wet := func(context.Context, wicketway.None) (string, error) {
+		return "", fmt.Errorf("desk: %w", io.ErrUnexpectedEOF)
+	}
+	show := wicketway.ShowCauses{Field: "Canal-Debug", Query: "debug", To: func(_ context.Context, caller wicketway.Identity) bool { return caller.Subject != "OB-2" }}
+	api := build(t, show, wicketway.Log(slog.New(slog.DiscardHandler)),
+		wicketway.Group(wicketway.Chain(cache.Responses(cache.Settings{})), wicketway.Route("GET /open", wet)),
+		wicketway.Group(wicketway.Guard(plate("p")), wicketway.Route("GET /guarded", wet)))
+	for _, c := range []struct {
+		line, header string
+		shown        bool
+	}{
+		{"GET /open", "", false},
+		{"GET /open", "Canal-Debug: 1", true},
+		{"GET /open", "", false}, // nothing of it was kept
+		{"GET /open?debug", "", true},
+		{"GET /guarded", "Canal-Debug: 1", false},
+		{"GET /guarded", "Canal-Debug: 1\nPlate: OB-1", true},
+		{"GET /guarded", "Canal-Debug: 1\nPlate: OB-2", false},
+		{"GET /guarded", "Plate: OB-1", false},
+		{"GET /nowhere", "Canal-Debug: 1", true},
+	} {
+		w := ask(api, c.line, c.header, "")
+		body := w.Body.String()
+		if shown := strings.Contains(body, `"debug":{`); shown != c.shown || (w.Header().Get("Cache-Control") == "no-store") != c.shown || w.Code < 400 ||
+			c.shown && w.Code == 500 && !strings.Contains(body, "desk: unexpected EOF") {
+			t.Errorf("%s (%s): %d %v %s", c.line, c.header, w.Code, w.Header(), body)
+		}
+	}
+	for want, setting := range map[string]wicketway.ShowCauses{
+		"neither Field nor Query":  {To: show.To},
+		"To is nil":                {Field: "Canal-Debug"},
+		`"a b" is no name`:         {Field: "a b", To: show.To},
+		"has a meaning of its own": {Field: "authorization", To: show.To},
+	} {
+		if _, err := wicketway.Build(about, setting, wicketway.Route("GET /open", wet)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("wanted %q, got %v", want, err)
+		}
+	}
+}
 
 // Who prefers a page gets one; who has no preference gets JSON.
 func TestProblemsForPeopleAndTheirCatalogue(t *testing.T) {

@@ -236,7 +236,9 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, ow
 // drain ends a run: nobody who has reached a listener is turned away.
 func (r *run) drain(listeners []*drained, emptied <-chan error) error {
 	close(r.draining)
+	begun := time.Now()
 	most := cmp.Or(r.settings.Drain, 15*time.Second)
+	r.log.Info("draining: no new connections, requests under way are finished", "requests", count(&r.active), "at_most", most.String())
 	limited, cancel := context.WithTimeout(context.Background(), r.settings.Notice+most)
 	defer cancel()
 	sleep(limited, r.settings.Notice)
@@ -254,7 +256,25 @@ func (r *run) drain(listeners []*drained, emptied <-chan error) error {
 		r.server.Close()
 		return fmt.Errorf("%d connections were cut off: %w", n, err)
 	}
+	r.log.Info("stopped", "drained_ms", time.Since(begun).Milliseconds())
 	return nil
+}
+
+// urlOf is what to open in a browser on this machine to reach a listener.
+func urlOf(l net.Listener, secure bool) string {
+	at, ok := l.Addr().(*net.TCPAddr)
+	if !ok {
+		return l.Addr().Network() + ":" + l.Addr().String()
+	}
+	host := at.IP.String()
+	if at.IP.IsUnspecified() {
+		host = "localhost"
+	}
+	scheme := "http"
+	if secure {
+		scheme = "https"
+	}
+	return scheme + "://" + net.JoinHostPort(host, strconv.Itoa(at.Port)) + "/"
 }
 
 // follow notes what becomes of connections.
@@ -283,9 +303,10 @@ func (r *run) announce(listeners []net.Listener, secure bool) {
 	if a.fallbacks[0].terms().development {
 		mode = "development"
 	}
-	var addresses, versions []string
+	var urls, addresses, versions []string
 	for _, l := range listeners {
 		addresses = append(addresses, l.Addr().String())
+		urls = append(urls, urlOf(l, secure))
 	}
 	open, routes := 0, 0
 	for i := range a.targets {
@@ -302,7 +323,7 @@ func (r *run) announce(listeners []net.Listener, secure bool) {
 		}
 	}
 	slices.Sort(versions)
-	r.log.Info("listening", "api", a.info.Title, "address", strings.Join(addresses, " "), "tls", secure, "mode", mode,
+	r.log.Info("listening", "url", strings.Join(urls, " "), "api", a.info.Title, "address", strings.Join(addresses, " "), "tls", secure, "mode", mode,
 		"versions", strings.Join(versions, " "), "routes", routes, "open", open)
 }
 

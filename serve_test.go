@@ -113,7 +113,7 @@ func TestDrain(t *testing.T) {
 	if err := <-stopped; err == nil || !strings.Contains(err.Error(), "1 connections were cut off") {
 		t.Errorf("the server ended with %v", err)
 	}
-	for _, want := range []string{"msg=listening", "mode=production", "versions=v1", "routes=3", "open=3", "msg=\"requests were cut off\" connections=1"} {
+	for _, want := range []string{"msg=listening url=http://127.0.0.1:", "mode=production", "msg=\"draining: ", "requests=1", "versions=v1", "routes=3", "open=3", "msg=\"requests were cut off\" connections=1"} {
 		if !strings.Contains(log.String(), want) {
 			t.Errorf("the log lacks %s: %s", want, log.String())
 		}

@@ -115,6 +115,7 @@ const (
 	slotWithdrawn
 	slotRaisedAs
 	slotProblemsAs
+	slotCauses
 )
 
 // Undo takes a setting back that a group further out has: what holds is what would hold

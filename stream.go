@@ -121,11 +121,11 @@ func (s *state) event(err error) []byte {
 	s.api.raise(p.Kind())
 	if t.problemsAs != nil {
 		var own bytes.Buffer
-		if t.problemsAs.offer.Problem(&own, p, s.rendering(p)) == nil {
+		if t.problemsAs.offer.Problem(&own, p, s.rendering(p, false)) == nil {
 			return own.Bytes()
 		}
 	}
-	text, _ := p.Append(nil, s.rendering(p)) // what JSON cannot carry is left out
+	text, _ := p.Append(nil, s.rendering(p, false)) // what JSON cannot carry is left out
 	return text
 }
 

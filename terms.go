@@ -67,6 +67,7 @@ type groupTerms struct {
 	nearest     int                 // how many of them the list that is being read has added
 	observers   []Observer
 	retirement  *retirement
+	causes      *ShowCauses
 }
 
 // below is a copy to which inner settings can add without touching t. The groupTerms are a

@@ -80,9 +80,9 @@ const largestKept = 1 << 20
 func (c *Settings) check() error {
 	switch {
 	case c.Bytes < 0 || c.Largest < 0:
-		return fmt.Errorf("Bytes is %d and Largest %d: sizes are not negative", c.Bytes, c.Largest)
+		return fmt.Errorf("the settings have %d Bytes and %d for the Largest: sizes are not negative", c.Bytes, c.Largest)
 	case c.Bytes > 0 && cmp.Or(c.Largest, largestKept) > c.Bytes:
-		return fmt.Errorf("Largest is %d, more than the %d Bytes of all that is kept", cmp.Or(c.Largest, largestKept), c.Bytes)
+		return fmt.Errorf("the Largest has %d bytes, more than the %d Bytes of all that is kept", cmp.Or(c.Largest, largestKept), c.Bytes)
 	}
 	return nil
 }

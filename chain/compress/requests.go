@@ -47,7 +47,7 @@ func Requests(u Unpacking) wicketway.Middleware {
 	return wicketway.Middleware{
 		Check: func() error {
 			if most < 0 {
-				return fmt.Errorf("Most is %d bytes: a limit is not negative", most)
+				return fmt.Errorf("%d bytes at Most: a limit is not negative", most)
 			}
 			return nil
 		},

@@ -43,6 +43,8 @@ type Rendering struct {
 	Indent bool
 	Length bool // says how long it is, so that callers need not wait for the end
 	JSON   bool // whatever the caller accepts
+	// NoStore keeps caches from keeping it (RFC 9111, 5.2.2.5).
+	NoStore bool
 	// Offer is the format that the caller gets values in; nil: JSON. Chosen says that it is the
 	// path or the query that chose it.
 	Offer  *Offer
@@ -59,6 +61,9 @@ func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Ren
 	}
 	for name, values := range p.Header() {
 		h[name] = append(h[name], values...)
+	}
+	if how.NoStore {
+		h["Cache-Control"] = []string{"no-store"}
 	}
 	if !how.JSON && !how.Chosen {
 		varyByAccept(h)
