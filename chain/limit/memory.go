@@ -58,6 +58,22 @@ func (m *Memory) Take(_ context.Context, key string, rate Rate) (Decision, error
 	return Decision{Allowed: true, Remaining: int((rate.Per - after.Sub(now)) / each), Reset: after.Sub(now)}, nil
 }
 
+// Return takes back one request that was taken.
+func (m *Memory) Return(_ context.Context, key string, rate Rate) error {
+	s := &m.shards[maphash.String(m.seed, key)%shardCount]
+	each := max(rate.Per/time.Duration(max(rate.Requests, 1)), 1)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if full, known := s.full[key]; known {
+		if full = full.Add(-each); full.After(m.now()) {
+			s.full[key] = full
+		} else {
+			delete(s.full, key)
+		}
+	}
+	return nil
+}
+
 // looked is how many entries are looked at to make room for one.
 const looked = 8
 

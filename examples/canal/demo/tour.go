@@ -104,7 +104,7 @@ var steps = []step{
 	{title: "A token of the identity service", line: "GET /v2/passages?limit=1", as: "visitor", status: 200,
 		holds: []string{`"vessel":"OB-1038"`}},
 	{title: "A wrong PIN, again and again", line: "POST /v2/tokens", header: asJSON, body: `{"vessel":"OB-9999","pin":"0000"}`,
-		repeat: 6, status: 429, code: "too-many-pins", holds: []string{"Retry-After: "}},
+		repeat: 6, status: 429, code: "too-many-attempts", holds: []string{"Retry-After: "}},
 	{title: "A token for plate and PIN", line: "POST /v2/tokens", header: asJSON, body: `{"vessel":"` +
 		store.SamplePlate(0) + `","pin":"` + store.SamplePIN(0) + `"}`, status: 201,
 		holds: []string{`"token_type":"Bearer"`}},
