@@ -39,6 +39,7 @@ var mayImport = map[string][]string{
 	"chain":            {".", "chain", "route", "negotiate", "schema", "problem", "internal"},
 	"observe":          {".", "problem", "internal", "observe"},
 	"format":           {".", "problem", "internal"},
+	"translate":        {"problem", "translate"},
 	"wicketwaytest":    {".", "problem", "internal"},
 	"cmd":              {"*"},
 	"examples":         {"*"},
