@@ -43,6 +43,7 @@ type Facts struct {
 	Inherited  *InheritedInfo  `json:"inherited,omitzero"`
 	Retirement *RetirementInfo `json:"retirement,omitzero"`
 	Withdrawn  bool            `json:"withdrawn,omitzero"` // it answers 410
+	Own        bool            `json:"own,omitzero"`       // it is Wicketway's own, which describes the kinds of problem
 	Adapted    bool            `json:"adapted,omitzero"`   // it is an older shape of what its function reads and sends
 	// Problems is nil where they are sent as RFC 9457 has it.
 	Problems *ProblemShapeInfo `json:"problems,omitzero"`
@@ -205,7 +206,7 @@ func (r *resolved) makeFacts() Facts {
 	if l := r.lineage; l != nil {
 		f.Inherited = &InheritedInfo{l.from, l.own, l.at.info()}
 	}
-	f.Adapted, f.Problems = r.adapted != nil, t.problemsAs.info()
+	f.Own, f.Adapted, f.Problems = r.part.own, r.adapted != nil, t.problemsAs.info()
 	f.Withdrawn, f.Retirement = r.part.withdrawn, t.retirement.info()
 	if r.guarded() {
 		s := t.guard.Scheme()

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -18,6 +19,9 @@ func routesCommand() *cobra.Command {
 	var open bool
 	c := aboutAPI("routes PACKAGE", "List the routes of an API: version, path, name, who may call, chain, place",
 		func(d wicketway.Description, _ []string) (answering, error) {
+			if err := unknownOf(d, method, version, path); err != nil {
+				return answering{}, err
+			}
 			routes := d.Routes
 			if path != "" {
 				routes = matching(d, path)
@@ -26,7 +30,8 @@ func routesCommand() *cobra.Command {
 				return version != "" && r.Version != version || method != "" && !strings.EqualFold(r.Method, method) ||
 					open && r.Guard != nil && r.Open == nil
 			})
-			found := answering{data: routes, print: func(out io.Writer) { printRoutes(out, routes) }}
+			d.Routes = routes
+			found := answering{data: d, print: func(out io.Writer) { printRoutes(out, routes) }}
 			if sameAs != "" {
 				found.shortfall = differs(routes, sameAs)
 			}
@@ -34,11 +39,37 @@ func routesCommand() *cobra.Command {
 		})
 	c.Flags().StringVar(&version, "version", "", "only those of this version")
 	c.Flags().StringVar(&method, "method", "", "only those of this method")
-	c.Flags().StringVar(&path, "path", "", "only those that match this path, or whose template starts with it")
+	c.Flags().StringVar(&path, "path", "", "only those that match this path, and those below it")
 	c.Flags().BoolVar(&open, "open", false, "only those that everyone may call")
 	c.Flags().StringVar(&sameAs, "same-as", "",
 		"file with a line METHOD PATH for each route that there should be; the exit status is 1 where they differ")
 	return c
+}
+
+// unknownOf says which of the words that select routes no route has, and which there are.
+func unknownOf(d wicketway.Description, method, version, path string) error {
+	var methods, versions []string
+	for _, r := range d.Routes {
+		methods, versions = append(methods, methodName(r.Method)), append(versions, r.Version)
+	}
+	known := func(list []string) string {
+		list = slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(list))), func(s string) bool { return s == "" })
+		return cmp.Or(strings.Join(list, ", "), "none")
+	}
+	same := func(word string) func(string) bool {
+		return func(other string) bool { return strings.EqualFold(word, other) }
+	}
+	switch {
+	case method != "" && !slices.ContainsFunc(methods, same(method)):
+		return fmt.Errorf("no route has the method %s; known: %s", method, known(methods))
+	case version != "" && !slices.Contains(versions, version):
+		return fmt.Errorf("no route is in version %s; known: %s", version, known(versions))
+	case path != "" && !strings.HasPrefix(path, "/"):
+		return fmt.Errorf("the path %q does not begin with a slash: --path /locks", path)
+	case path != "" && matching(d, path) == nil:
+		return fmt.Errorf("no route matches %s, or is below it", path)
+	}
+	return nil
 }
 
 // differs compares routes with the lines of a file. Empty lines and those that begin with # do not
@@ -57,6 +88,9 @@ func differs(routes []wicketway.Facts, file string) error {
 	var differences []string
 	there := map[string]bool{} // versions may share their paths
 	for _, r := range routes {
+		if r.Own {
+			continue
+		}
 		line := methodName(r.Method) + " " + r.Path
 		if !want[line] {
 			differences = append(differences, fmt.Sprintf("%s is there, and not in the file (%s)", line, where(r.At)))
@@ -76,8 +110,8 @@ func differs(routes []wicketway.Facts, file string) error {
 	return checked(fmt.Errorf("the routes are not those of %s:\n%s", file, strings.Join(differences, "\n")))
 }
 
-// matching are the routes that match a path, the most specific first, or else
-// those whose template starts with it.
+// matching are the routes that match a path, the most specific first, and those below it; else those whose
+// template starts with it.
 func matching(d wicketway.Description, path string) []wicketway.Facts {
 	var found []wicketway.Facts
 	t, err := newDescribed(d)
@@ -86,7 +120,16 @@ func matching(d wicketway.Description, path string) []wicketway.Facts {
 			found = append(found, d.Routes[i])
 		}
 	}
-	if found == nil {
+	matches := len(found)
+	for _, r := range d.Routes {
+		isMatch := slices.ContainsFunc(found[:matches], func(f wicketway.Facts) bool {
+			return f.Method == r.Method && f.Path == r.Path && f.Version == r.Version
+		})
+		if !isMatch && (r.Path == path || strings.HasPrefix(r.Path, strings.TrimSuffix(path, "/")+"/")) {
+			found = append(found, r)
+		}
+	}
+	if found == nil { // a part of a word
 		for _, r := range d.Routes {
 			if strings.HasPrefix(r.Path, path) {
 				found = append(found, r)
@@ -114,7 +157,11 @@ func printRoutes(out io.Writer, routes []wicketway.Facts) {
 			dash(chainText(r.Chain[len(shared):], " ")), strings.TrimSpace(where(r.At)+" "+adapted(r)+fromEarlier(r)))
 	}
 	t.Flush()
-	fmt.Fprintf(out, "%d %s", len(routes), plural(len(routes), "route", "routes"))
+	n, public, own := counts(routes)
+	fmt.Fprintf(out, "%d %s, %d open to everyone", n, plural(n, "route", "routes"), public)
+	if own > 0 {
+		fmt.Fprintf(out, ", and %d of Wicketway's own", own)
+	}
 	if len(shared) > 0 {
 		fmt.Fprintf(out, "; requests pass %s", chainText(shared, ", "))
 		if more {
@@ -123,6 +170,23 @@ func printRoutes(out io.Writer, routes []wicketway.Facts) {
 	}
 	fmt.Fprintln(out)
 	printChoices(out, routes)
+}
+
+// counts are how many routes there are, and how many of them are open, as a server says when it starts; and how
+// many more are Wicketway's own.
+func counts(routes []wicketway.Facts) (n, public, own int) {
+	for _, r := range routes {
+		switch {
+		case r.Own:
+			own++
+		case r.Guard == nil:
+			public++
+			fallthrough
+		default:
+			n++
+		}
+	}
+	return n, public, own
 }
 
 // printChoices says how requests choose between versions, where that is not by the path alone.
