@@ -136,7 +136,7 @@ func TestSettingsHoldForWhatStandsInTheirGroup(t *testing.T) {
 		{"GET /in/deep/x", "", 401, "outer a b e", "no plate for second"},
 		{"GET /in/v1/x", "", 200, "outer a b v", `""`},
 		{"GET /in/v1/none", "", 404, "outer a b v", "not-found"},
-		{"GET /in/v2/x", "", 404, "outer a b", "There is no version v2 at /in/v2/x; served are v1."},
+		{"GET /in/v2/x", "", 404, "outer a b", "Version v2 does not exist at /in/v2/x; available: v1."},
 		{"GET /in/none", "", 404, "outer a b", "not-found"},
 		{"GET /none", "", 404, "outer", "not-found"},
 		{"PUT /in/read", "", 405, "outer a b", "allowed are GET, HEAD, OPTIONS"},
@@ -201,7 +201,7 @@ func TestInputs(t *testing.T) {
 	}
 	for sent, want := range map[string][]string{ // what was meant is named, what may be a secret is not repeated
 		`{"Name":"x","due":true}`:                                     {"did you mean name?"},
-		`{"nothing":"x","due":true}`:                                  {"known are name, due"},
+		`{"nothing":"x","due":true}`:                                  {"is not a known member (known: name, due)"},
 		asJSON + "\nContent-Encoding: lzw":                            {"encoded as lzw"},
 		asJSON + "\nContent-Encoding: " + strings.Repeat("s3cret", 5): {"encoded as something else"},
 	} {

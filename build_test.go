@@ -217,7 +217,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 			A int `json:"a,omitEmpty"`
 			//lint:ignore SA5008 the mistake is what is tested
 			B int `json:"b,omit_zero"`
-		}]()), []string{`"omitEmpty" is not known here`, `"omit_zero" is not known here`}},
+		}]()), []string{`"omitEmpty" is unknown`, `"omit_zero" is unknown`}},
 		"enum with commas": {group(reflect.TypeFor[struct {
 			A string `json:"a" rule:"enum=a,b"`
 		}]()), []string{"write enum=a|b"}},

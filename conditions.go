@@ -78,9 +78,9 @@ func (h *heldConditions) hold(state func() (answer.State, error)) error {
 	}
 	if v := h.sent.Hold(present, false); v.Status != 0 {
 		if !present.Exists {
-			return problem.PreconditionFailed.Newf("The condition %s does not hold: nothing is there.", v.Field)
+			return problem.PreconditionFailed.Newf("%s failed: the resource does not exist.", v.Field)
 		}
-		return problem.PreconditionFailed.Newf("The condition %s does not hold: what is there has changed, or was not expected.", v.Field)
+		return problem.PreconditionFailed.Newf("%s failed: the resource has changed.", v.Field)
 	}
 	return nil
 }

@@ -70,7 +70,7 @@ func ExampleRoute() {
 	show(api, "POST", "/locks/bell/passages", `{"vessel":"OB-1","crew":99}`)
 	// Output:
 	// 201 "bell takes OB-1001 with 2"
-	// 422 {"type":"/problems/input-invalid","title":"The input breaks a rule","status":422,"detail":"2 items of the input are wrong.","code":"input-invalid","errors":[{"in":"body","pointer":"/vessel","rule":"pattern","want":"^[A-Z]{2}-[0-9]{4}$","detail":"must match the pattern ^[A-Z]{2}-[0-9]{4}$"},{"in":"body","pointer":"/crew","rule":"maximum","want":40,"detail":"must be at most 40"}]}
+	// 422 {"type":"/problems/input-invalid","title":"The input breaks a rule","status":422,"detail":"2 values are invalid.","code":"input-invalid","errors":[{"in":"body","pointer":"/vessel","rule":"pattern","want":"^[A-Z]{2}-[0-9]{4}$","detail":"must match the pattern ^[A-Z]{2}-[0-9]{4}$"},{"in":"body","pointer":"/crew","rule":"maximum","want":40,"detail":"must be at most 40"}]}
 }
 
 func ExampleAt() {
@@ -296,7 +296,7 @@ func ExampleVersionBy() {
 	}
 	// Output:
 	// 200 "v2"
-	// 400 {"type":"/problems/version-invalid","title":"The field names no version of the API","status":400,"detail":"The field Api-Version names an unknown version of /locks; served are v1, v2.","code":"version-invalid","versions":["v1","v2"]}
+	// 400 {"type":"/problems/version-invalid","title":"Unknown API version","status":400,"detail":"The field Api-Version names an unknown version of /locks; served are v1, v2.","code":"version-invalid","versions":["v1","v2"]}
 }
 
 // A keeper sees the causes of a failure in production by sending one header field.

@@ -444,7 +444,9 @@ func (r *resolved) kinds() (all []raisedKind) {
 	t := r.terms()
 	add := func(by string, kinds ...*problem.Kind) {
 		for _, k := range kinds {
-			all = append(all, raisedKind{k, by})
+			if k != nil { // which is said where it was named
+				all = append(all, raisedKind{k, by})
+			}
 		}
 	}
 	add("route", t.fails...)

@@ -223,7 +223,7 @@ func TestEveryWayToFail(t *testing.T) {
 		{"GET /output", 500, "internal", "", "cannot be written as JSON"},
 		{"GET /late", 503, "timeout", "", "deadline exceeded"},
 		{"POST /body", 415, "unsupported-media-type", "Accept: application/json", "no Content-Type"},
-		{"POST /body {", 400, "input-unreadable", "", "cut off"},
+		{"POST /body {", 400, "input-unreadable", "", "incomplete JSON"},
 		{`POST /body {"name":"","level":1}`, 422, "input-invalid", "", "at least 1 character"},
 		{`POST /body {"name":"a very long name","level":1}`, 413, "body-too-large", "", "larger than 30"},
 		{"GET /guarded", 401, "unauthorized", "WWW-Authenticate: Plate", "no plate"},

@@ -57,7 +57,7 @@ type withdrawn struct{ target *target }
 
 func (e withdrawn) serve(_ http.ResponseWriter, _ *http.Request, s *state) error {
 	t := e.target.terms()
-	p := ErrWithdrawn.Newf("Version %s has no %s any more; %s had it.", t.version, e.target.line(), e.target.lineage.from)
+	p := ErrWithdrawn.Newf("%s was removed in %s; %s still has it.", e.target.line(), t.version, e.target.lineage.from)
 	if t.edition > 0 { // its path is the same
 		return p
 	}

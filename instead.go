@@ -28,7 +28,9 @@ func RaisedAs(now, old *problem.Kind) Setting {
 		if now == old && now != nil {
 			b.mistake(at, "RaisedAs: both kinds are %q: leave it out, or name what it was", now.Code())
 		}
-		t.raisedAs = append([]raisedAs{{now, old}}, t.raisedAs...)
+		if now != nil && old != nil {
+			t.raisedAs = append([]raisedAs{{now, old}}, t.raisedAs...)
+		}
 	},
 		acts: func(r *resolved) bool {
 			if slices.Contains(problem.BuiltIn(), now) {

@@ -73,9 +73,9 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 		return n.versions.refuse(as, path)
 	}
 	if asked := n.version(r.URL.Path); asked != "" {
-		text := "There is no version %s at %s; served are %s."
+		text := "Version %s does not exist at %s; available: %s."
 		if slices.Contains(n.versions.withdrawn, asked) {
-			text = "Version %s at %s was withdrawn; served are %s."
+			text = "Version %s at %s was withdrawn; available: %s."
 		}
 		return problem.VersionUnknown.Newf(text, asked, path, strings.Join(n.versions.names, ", ")).
 			With("versions", n.versions.names)

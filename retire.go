@@ -203,7 +203,7 @@ func (r *retirement) over() error {
 	}
 	for _, w := range r.rehearsals {
 		if !at.Before(w.From) && at.Before(w.Until) {
-			return ErrRetired.Newf("This ends on %s. It is switched off until %s already, for those who have not noticed.",
+			return ErrRetired.Newf("This ends on %s. It is switched off until %s as a rehearsal.",
 				r.sunset.UTC().Format(time.DateOnly), w.Until.UTC().Format(time.RFC3339)).
 				With("sunset", r.sunset.UTC()).
 				With("until", w.Until.UTC()).

@@ -378,7 +378,7 @@ func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	if time.Since(c.asked) > certificatePatience {
 		if c.asked = time.Now(); c.times() != c.changed {
 			if err := c.load(); err != nil {
-				c.log.Error("the certificate cannot be read; the one before it stays", "error", err)
+				c.log.Error("cannot load the certificate; keeping the previous one", "error", err)
 			}
 		}
 	}

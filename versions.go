@@ -197,7 +197,7 @@ func (s *versionSet) sharesPaths() bool { return s != nil && s.by.scheme.kind !=
 func (b *builder) enterVersions() {
 	for i, s := range b.sets {
 		if s.by.byDefault != "" && !slices.Contains(s.names, s.by.byDefault) {
-			b.mistake(s.by.at, "VersionBy: there is no version %s under %s; there are %s", s.by.byDefault,
+			b.mistake(s.by.at, "VersionBy: version %s does not exist under %s; available: %s", s.by.byDefault,
 				cmp.Or(s.under.String(), "/"), strings.Join(s.names, ", "))
 		}
 		for _, name := range s.withdrawn {

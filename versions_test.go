@@ -88,7 +88,7 @@ func TestVersionsAreChosen(t *testing.T) {
 		{field, "v1", "GET /api/v2/berths", "", 404, `not-found`, "Api-Version"},
 		{field, "v1", "GET /api/status", "Api-Version: v9", 200, `"status"`, "Api-Version"},
 		{field, "v1", "GET /api/status", "Api-Version: v2", 200, `"status"`, "Api-Version"},
-		{field, "v1", "DELETE /api/tolls", "Api-Version: v2", 410, `Version v2 has no DELETE /api/tolls any more; v1 had it.`, "Api-Version"},
+		{field, "v1", "DELETE /api/tolls", "Api-Version: v2", 410, `DELETE /api/tolls was removed in v2; v1 still has it.`, "Api-Version"},
 		{field, "v1", "DELETE /api/tolls", "Api-Version: v1", 200, `"v1"`, "Api-Version"},
 
 		{media, "v1", "GET /api/locks/bell", "Accept: application/json;version=v2", 200, `"v2"`, "Accept"},
@@ -112,8 +112,8 @@ func TestVersionsAreChosen(t *testing.T) {
 		{wicketway.Path, "v2", "GET /api/v2/locks/bell", "", 200, `"v2"`, ""},
 		{wicketway.Path, "v2", "GET /api/v1/locks/bell", "", 200, `{"version":"v1","link":"/api/v1/locks/bell"}`, ""},
 		{wicketway.Path, "v1", "GET /api/berths", "", 404, `Nothing is at /api/berths.`, ""},
-		{wicketway.Path, "v2", "GET /api/v9/locks", "", 404, `There is no version v9 at /api/v9/locks; served are v1, v2.`, ""},
-		{wicketway.Path, "v2", "GET /api/v0/locks", "", 404, `Version v0 at /api/v0/locks was withdrawn; served are v1, v2.`, ""},
+		{wicketway.Path, "v2", "GET /api/v9/locks", "", 404, `Version v9 does not exist at /api/v9/locks; available: v1, v2.`, ""},
+		{wicketway.Path, "v2", "GET /api/v0/locks", "", 404, `Version v0 at /api/v0/locks was withdrawn; available: v1, v2.`, ""},
 		{wicketway.Path, "", "GET /api/locks/bell", "", 404, `not-found`, ""},
 		{wicketway.Path, "v2", "POST /api/locks/", "Content-Type: application/json", 308, `/api/locks`, ""},
 	} {
@@ -236,7 +236,7 @@ func TestVersionByMistakes(t *testing.T) {
 		parts list
 		want  string
 	}{
-		{list{by(field, "v9"), wicketway.Version("v1", a)}, "VersionBy: there is no version v9 under /; there are v1"},
+		{list{by(field, "v9"), wicketway.Version("v1", a)}, "VersionBy: version v9 does not exist under /; available: v1"},
 		{list{by(wicketway.Header("a b"), ""), wicketway.Version("v1", a)}, `Header("a b") is no name of a field`},
 		{list{by(wicketway.Header("host"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Host has a meaning of its own"},
 		{list{by(wicketway.Header("accept"), ""), wicketway.Version("v1", a)}, "or MediaType"},

@@ -244,7 +244,7 @@ func (h *handmade) book(w http.ResponseWriter, r *http.Request, a *about, lock s
 	}
 	if found := b.faults(); found != nil {
 		a.tell(w, http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule",
-			fmt.Sprintf("%d items of the input are wrong.", len(found)), found, handmadeFaults(found))
+			fmt.Sprintf("%d values are invalid.", len(found)), found, handmadeFaults(found))
 		return
 	}
 	out, err := json.Marshal(booked{61, lock, b.Vessel, b.Slot, b.Crew, a.caller, quiet})

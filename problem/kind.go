@@ -159,7 +159,7 @@ var errNoName = errors.New("it has no name")
 // The kinds that Wicketway itself raises.
 var (
 	BadRequest = Define(http.StatusBadRequest, "bad-request", "The request cannot be read").
-			Means("The request line or the header is not as HTTP has it.")
+			Means("The request line or a header field is malformed.")
 	Unreadable = BadRequest.Define(http.StatusBadRequest, "input-unreadable", "The input cannot be read").
 			Means("The member errors lists every item, with its place and what it must be.")
 	Unauthorized = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
@@ -169,29 +169,29 @@ var (
 	VersionUnknown = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").
 			Means("The member versions lists those that are served.").
 			Carries("versions", []string{"v1", "v2"})
-	VersionInvalid = BadRequest.Define(http.StatusBadRequest, "version-invalid", "The field names no version of the API").
+	VersionInvalid = BadRequest.Define(http.StatusBadRequest, "version-invalid", "Unknown API version").
 			Means("The member versions lists those that are served.").
 			Carries("versions", []string{"v1", "v2"})
 	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed",
 		"The method does not apply here").
 		Means("The field Allow lists the methods that do; the member near, where there is one, routes that may have been meant.")
-	NotAcceptable = Define(http.StatusNotAcceptable, "not-acceptable", "No format that is accepted is offered").
+	NotAcceptable = Define(http.StatusNotAcceptable, "not-acceptable", "None of the accepted formats is available").
 			Means("The member offered lists the media types that are.").
 			Carries("offered", []string{"application/json", "text/csv"})
 	VersionNotAcceptable = NotAcceptable.Define(http.StatusNotAcceptable, "version-not-acceptable",
-		"No version that is accepted is served").
+		"None of the accepted versions is available").
 		Means("The member versions lists those that are served, for the parameter version of media types.").
 		Carries("versions", []string{"v1", "v2"})
 	BodyTimeout = Define(http.StatusRequestTimeout, "body-timeout",
-		"The body did not arrive in time").Means("The connection is closed. The request may be sent again, faster.")
+		"The body did not arrive in time").Means("The body arrived too slowly. The request can be retried.")
 	BodyTooLarge = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").
 			Means("The member limit is the size in bytes that is accepted.").
 			Carries("limit", 1<<20)
 	PreconditionFailed = Define(http.StatusPreconditionFailed, "precondition-failed",
-		"The state is not the one that was expected").
-		Means("Something has changed since. Read it again, and decide anew.")
+		"A precondition failed").
+		Means("Fetch the resource again and retry with its new ETag.")
 	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").
-				Means("The fields Accept and Accept-Encoding say what is.").
+				Means("The response's Accept and Accept-Encoding fields list what is accepted.").
 				Carries("accepted", []string{"application/json"})
 	Invalid = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
 		Means("The member errors lists every item, with its place, the rule and what it asks for.")
@@ -203,11 +203,11 @@ var (
 	CallerLeft = Define(499, "caller-left",
 		"The caller left before the answer").Means("The request was given up; it may have been carried out in part.")
 	Internal = Define(http.StatusInternalServerError, "internal",
-		"Something went wrong on the server").Means("The instance names the request, for those who run the server.")
+		"Something went wrong on the server").Means("Quote the instance when you report this error.")
 	NotImplemented = Define(http.StatusNotImplemented, "not-implemented", "The server cannot do this")
 	Timeout        = Define(http.StatusServiceUnavailable, "timeout",
-		"The server ran out of time").Means("The request may be sent again later, if it is safe to repeat.")
-	Overloaded = Define(http.StatusServiceUnavailable, "overloaded", "The server has too much to do").
+		"The server ran out of time").Means("Retry later, if the request is safe to repeat.")
+	Overloaded = Define(http.StatusServiceUnavailable, "overloaded", "The server is overloaded").
 			Means("Nothing was done. The field Retry-After says in how many seconds to try again.")
 )
 

@@ -289,7 +289,7 @@ func From(err error) *Problem {
 		return p
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
-		return &Problem{kind: Timeout, detail: "The server ran out of the time it had for this request.", cause: err}
+		return &Problem{kind: Timeout, detail: "The request took longer than the server allows.", cause: err}
 	}
 	return Hidden(err)
 }

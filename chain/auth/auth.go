@@ -51,9 +51,9 @@ var (
 	ErrCrossOrigin = problem.Forbidden.Define(http.StatusForbidden, "cross-origin",
 		"The request comes from a page of another origin")
 	ErrAccountUnavailable = problem.Forbidden.Define(http.StatusForbidden, "account-unavailable",
-		"The caller's account cannot be used").Means("It is locked, or there is none any more.")
+		"The caller's account cannot be used").Means("The account is locked or no longer exists.")
 	ErrKeysUnavailable = problem.Define(http.StatusServiceUnavailable, "keys-unavailable",
-		"The keys for tokens are not at hand").Means("Try again in a moment.")
+		"The signing keys are not available").Means("Try again in a moment.")
 )
 
 // An Option says how a guard decides. One that means nothing to a guard is a mistake at Build.
@@ -207,7 +207,7 @@ func (g *guard) account(r *http.Request, caller *wicketway.Identity) (*wicketway
 		return nil, err
 	}
 	if own.Account == nil {
-		return nil, g.refuse(ErrAccountUnavailable, "The account of the caller is not in use.", "", nil)
+		return nil, g.refuse(ErrAccountUnavailable, "The caller's account is inactive.", "", nil)
 	}
 	return &own, nil
 }

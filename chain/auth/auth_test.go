@@ -226,7 +226,7 @@ func TestHostileTokens(t *testing.T) {
 		}
 	}
 	for _, several := range [][]string{{"Authorization: Bearer " + good, "Authorization: Bearer " + good}, {"Authorization: Bearer x", "Authorization: Basic y"}} {
-		if w := ask(t, guard, several...); w.Code != 401 || !strings.Contains(w.Body.String(), "more than once") {
+		if w := ask(t, guard, several...); w.Code != 401 || !strings.Contains(w.Body.String(), "more than one Authorization field") {
 			t.Errorf("several fields: %d %s", w.Code, w.Body)
 		}
 	}
@@ -539,7 +539,7 @@ func testKeySet(t *testing.T) {
 		}
 	}
 	mu.Lock()
-	if !strings.Contains(log.String(), "go on to hold") {
+	if !strings.Contains(log.String(), "keeping the previous keys") {
 		t.Errorf("the log: %s", log.String())
 	}
 	mu.Unlock()

@@ -146,7 +146,7 @@ func (b *basic) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 		return nil, err
 	}
 	if !there || !same {
-		return nil, b.reject(ErrPasswordRejected, "Name and password do not go together.")
+		return nil, b.reject(ErrPasswordRejected, "Wrong name or password.")
 	}
 	if stored.Subject == "" {
 		stored.Subject = name

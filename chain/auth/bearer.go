@@ -82,7 +82,7 @@ func (b *bearer) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	case len(fields) == 0 || fields[0] == "":
 		return nil, b.reject(ErrTokenMissing, "Send a token in the field Authorization: Bearer TOKEN.", nil)
 	case len(fields) > 1: // RFC 9110, 5.3: it is no list, so nobody knows which counts
-		return nil, b.reject(ErrTokenMalformed, "The field Authorization stands more than once.", nil)
+		return nil, b.reject(ErrTokenMalformed, "The request has more than one Authorization field.", nil)
 	case !isScheme(fields[0], "Bearer"):
 		return nil, b.reject(ErrTokenMissing, "The field Authorization has another scheme than Bearer.", nil)
 	}
@@ -239,7 +239,7 @@ func (b *bearer) identity(r *http.Request, k *knownToken) (*wicketway.Identity, 
 			return nil, fmt.Errorf("whether a token was revoked: %w", err)
 		}
 		if taken {
-			return nil, b.reject(ErrTokenRejected, "The token has been taken back.", nil)
+			return nil, b.reject(ErrTokenRejected, "The token has been revoked.", nil)
 		}
 	}
 	caller := &k.identity

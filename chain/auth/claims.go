@@ -64,7 +64,7 @@ func (t *texts) UnmarshalJSONFrom(from *jsontext.Decoder) error {
 }
 
 var (
-	errParts    = errors.New("it has not three parts with dots between (RFC 7515, 3.1)")
+	errParts    = errors.New("expected three parts separated by dots (RFC 7515, 3.1)")
 	errTooLong  = fmt.Errorf("it has more than %d bytes", longestToken)
 	errCritical = errors.New("its header has crit, and none of its extensions are known (RFC 7515, 4.1.11)")
 )

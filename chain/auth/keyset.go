@@ -179,7 +179,7 @@ func (s *KeySet) refresh(ctx context.Context) error {
 		if log == nil {
 			log = slog.Default()
 		}
-		log.WarnContext(ctx, "a key set cannot be had; the keys before it go on to hold", "address", s.source.Address, "error", err,
+		log.WarnContext(ctx, "cannot fetch the key set; keeping the previous keys", "address", s.source.Address, "error", err,
 			"keys", len(s.keys()))
 		return err
 	}

@@ -120,7 +120,7 @@ func (r *Readiness) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 		}
 	}
 	if !well {
-		wicketway.Fail(w, request, ErrNotReady.New("Something that the server needs is not there.").With("checks", states).WithHeader("Cache-Control", "no-store"))
+		wicketway.Fail(w, request, ErrNotReady.New("A dependency is unavailable.").With("checks", states).WithHeader("Cache-Control", "no-store"))
 		return
 	}
 	write(w, map[string]any{"status": "ready", "checks": states})
@@ -178,9 +178,9 @@ func (r *Readiness) log(ctx context.Context, name string, before, said error) {
 	}
 	switch {
 	case said != nil && (before == nil || before.Error() != said.Error()):
-		log.WarnContext(ctx, "a check of readiness fails", "check", name, "error", said)
+		log.WarnContext(ctx, "readiness check failed", "check", name, "error", said)
 	case said == nil && before != nil:
-		log.InfoContext(ctx, "a check of readiness is well again", "check", name)
+		log.InfoContext(ctx, "readiness check recovered", "check", name)
 	}
 }
 

@@ -93,7 +93,7 @@ func TestReadiness(t *testing.T) {
 		if most.Load() != 1 {
 			t.Errorf("%d checks were asked at once", most.Load())
 		}
-		for _, want := range []string{"check=storage error=wet", "deadline exceeded", "no water", "is well again"} {
+		for _, want := range []string{"check=storage error=wet", "deadline exceeded", "no water", "readiness check recovered"} {
 			if !strings.Contains(log.String(), want) {
 				t.Errorf("the log lacks %q: %s", want, log.String())
 			}

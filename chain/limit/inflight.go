@@ -58,7 +58,7 @@ func take(r *http.Request, places chan struct{}, waiting *atomic.Int64, most int
 	case places <- struct{}{}:
 		return nil
 	case <-t.C:
-		return refused("No place was free in time.")
+		return refused("The server is busy; no slot became free in time.")
 	case <-r.Context().Done():
 		return r.Context().Err()
 	}

@@ -220,8 +220,8 @@ func (l *limiter) wrap(next http.Handler) http.Handler {
 		}
 		h["Ratelimit"] = append(slices.Clip(h["Ratelimit"]), l.field(d))
 		if !d.Allowed {
-			wicketway.Fail(w, r, ErrTooManyRequests.Newf("No more than %d requests in %v; the next may come in %s.", l.rate.Requests, l.rate.Per,
-				plural(seconds(d.Retry), "second")).RetryAfter(d.Retry))
+			wicketway.Fail(w, r, ErrTooManyRequests.Newf("The limit is %s per %s. Retry in %d s.", plural(l.rate.Requests, "request"), period(l.rate.Per),
+				seconds(d.Retry)).RetryAfter(d.Retry))
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -275,8 +275,31 @@ func (l *limiter) failed(w http.ResponseWriter, r *http.Request, err error) bool
 	if log == nil {
 		log = slog.Default()
 	}
-	log.WarnContext(r.Context(), "requests are not counted, and pass", "limit", l.rate.Name, "error", err)
+	log.WarnContext(r.Context(), "rate limit store failed; allowing requests", "limit", l.rate.Name, "error", err)
 	return false
+}
+
+// period names a time: minute for 1m0s, 90s for 1m30s.
+func period(d time.Duration) string {
+	switch d {
+	case time.Second:
+		return "second"
+	case time.Minute:
+		return "minute"
+	case time.Hour:
+		return "hour"
+	case 24 * time.Hour:
+		return "day"
+	}
+	for _, unit := range []struct {
+		is   time.Duration
+		name string
+	}{{time.Hour, "hours"}, {time.Minute, "minutes"}} {
+		if d%unit.is == 0 {
+			return strconv.Itoa(int(d/unit.is)) + " " + unit.name
+		}
+	}
+	return strconv.FormatFloat(d.Seconds(), 'f', -1, 64) + " seconds"
 }
 
 // seconds are whole ones, and never less than what is meant (RFC 9110, 10.2.3).

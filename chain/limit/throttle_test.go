@@ -116,7 +116,7 @@ func (wet) Return(context.Context, string, limit.Rate) error { return errors.New
 // A sign-in that nobody can guess at.
 func ExampleThrottle() {
 	var wrong limit.Throttle
-	errWrongPIN := problem.Define(http.StatusForbidden, "wrong-pin", "Plate and PIN do not go together")
+	errWrongPIN := problem.Define(http.StatusForbidden, "wrong-pin", "Wrong plate or PIN")
 	api, _ := wicketway.Build(wicketway.Info{Title: "Canal", Version: "1.0.0"},
 		wicketway.Route("POST /tokens", func(ctx context.Context, in struct {
 			Vessel string `json:"vessel"`

@@ -1,4 +1,4 @@
-// Package secure sets header fields that keep browsers from doing harm with answers.
+// Package secure sets security header fields for browsers with answers.
 package secure
 
 import (
@@ -51,7 +51,7 @@ func Headers(settings Settings) wicketway.Middleware {
 	}
 	return wicketway.Middleware{
 		Name:  "secure",
-		Does:  "sets header fields that keep browsers from doing harm",
+		Does:  "sets security header fields for browsers",
 		Sets:  []string{"X-Content-Type-Options", "Content-Security-Policy", "Referrer-Policy", "Cross-Origin-Opener-Policy", "Strict-Transport-Security"},
 		Check: settings.check,
 		Wrap: func(next http.Handler) http.Handler {

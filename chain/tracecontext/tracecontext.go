@@ -1,4 +1,4 @@
-// Package tracecontext keeps the place of requests in traces: W3C Trace Context.
+// Package tracecontext continues the caller's trace: W3C Trace Context.
 package tracecontext
 
 import (
@@ -27,7 +27,7 @@ const longestState = 512
 func Keep() wicketway.Middleware {
 	return wicketway.Middleware{
 		Name: "tracecontext",
-		Does: "keeps the place of requests in traces",
+		Does: "continues the caller's trace",
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if _, kept := wicketway.TraceOf(r.Context()); !kept {

@@ -46,8 +46,8 @@ func aboutAPI(use, short string, find func(d wicketway.Description, args []strin
 
 PACKAGE is the Go package of a program that calls api.Serve, such as ./cmd/server;
 it is built, and run with WICKETWAY_DESCRIBE=FILE in its environment, so that it
-writes its description instead of listening. A file written so does as well. Without
-PACKAGE it is the package in the current folder.`,
+writes its description instead of listening. PACKAGE can also be such a file.
+Default: the current folder.`,
 		Args: func(c *cobra.Command, args []string) error {
 			switch missing := words[min(len(args), len(words)):]; {
 			case len(missing) > 1:

@@ -218,7 +218,7 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL) {
 // why says why one matching route comes before another.
 func why(first, other wicketway.Facts, method string) string {
 	if other.Method != method && other.Method != "" {
-		return "it is for another method"
+		return "different method"
 	}
 	a, b := strings.Split(first.Path, "/"), strings.Split(other.Path, "/")
 	for i := 1; i < len(a) && i < len(b); i++ {

@@ -20,10 +20,10 @@ import (
 
 func retireCommand() *cobra.Command {
 	var log string
-	c := aboutAPI("retire PACKAGE", "Say who still calls what is deprecated or has a sunset, by the access log",
+	c := aboutAPI("retire PACKAGE", "List callers of deprecated routes, from an access log",
 		func(d wicketway.Description, _ []string) (answering, error) {
 			if log == "" {
-				return answering{}, errors.New("which log? --log FILE, or --log - for the standard input")
+				return answering{}, errors.New("missing --log FILE (- for standard input)")
 			}
 			in := io.Reader(os.Stdin)
 			if log != "-" {

@@ -42,7 +42,7 @@ func routesCommand() *cobra.Command {
 	c.Flags().StringVar(&path, "path", "", "only those that match this path, and those below it")
 	c.Flags().BoolVar(&open, "open", false, "only those that everyone may call")
 	c.Flags().StringVar(&sameAs, "same-as", "",
-		"file with a line METHOD PATH for each route that there should be; the exit status is 1 where they differ")
+		"compare with FILE (one METHOD PATH per line); exit 1 if they differ")
 	return c
 }
 

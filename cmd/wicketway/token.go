@@ -115,7 +115,7 @@ func tokenMakeCommand() *cobra.Command {
 		Short: "Sign a token",
 		Long: `Sign a token, and print it.
 
-Without --key it is signed with a secret that is made up, and that is said.`,
+Without --key a random secret is generated and printed.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			keys, err := k.orMadeUp(c.ErrOrStderr())
@@ -156,7 +156,7 @@ func (k *keyFlags) orMadeUp(notes io.Writer) (auth.Keys, error) {
 		return auth.Keys{}, fmt.Errorf("--alg %s needs a --key", k.algorithm)
 	}
 	secret := base64.RawURLEncoding.EncodeToString(madeUp())
-	fmt.Fprintf(notes, "signed by HS256 with a secret that is made up: %s\n", secret)
+	fmt.Fprintf(notes, "signed by HS256 with a random secret: %s\n", secret)
 	return k.named(auth.HS256([]byte(secret))), nil
 }
 
@@ -225,7 +225,7 @@ func showToken(text string) (shownToken, error) {
 	var shown shownToken
 	parts := strings.Split(text, ".")
 	if len(parts) != 3 {
-		return shown, fmt.Errorf("the token has %d parts with dots between, not three: it is no JWT that is signed", len(parts))
+		return shown, fmt.Errorf("not a signed JWT: expected three parts separated by dots, found %d", len(parts))
 	}
 	for i, into := range []*jsontext.Value{&shown.Header, &shown.Claims} {
 		raw, err := base64.RawURLEncoding.DecodeString(parts[i])

@@ -114,7 +114,7 @@ func (c *Choice) Choose(r *http.Request, suffix string) (i int, varies bool, err
 		return c.json(), true, nil // whatever the route calls its JSON
 	}
 	if found == "" {
-		return 0, true, c.refuse("None of the media types that are accepted is offered.")
+		return 0, true, c.refuse("None of the accepted media types is available.")
 	}
 	return slices.Index(c.medias, found), true, nil
 }

@@ -239,7 +239,7 @@ func ConcludeReading(w http.ResponseWriter, v Verdict) (done bool, err error) {
 		w.WriteHeader(http.StatusNotModified)
 		return true, nil
 	case http.StatusPreconditionFailed:
-		return false, Unwritten{problem.PreconditionFailed.Newf("The condition %s does not hold.", v.Field)}
+		return false, Unwritten{problem.PreconditionFailed.Newf("%s failed: the resource has changed.", v.Field)}
 	}
 	return false, nil
 }

@@ -610,12 +610,12 @@ func (fs *faults) problem() error {
 	if fs.unreadable {
 		kind, what = problem.Unreadable, "cannot be read"
 	}
-	detail := "One item of the input " + what + "."
+	detail := "One value " + what + "."
 	if n > 1 {
-		detail = strconv.Itoa(n) + " items of the input are wrong."
+		detail = strconv.Itoa(n) + " values are invalid."
 	}
 	if fs.more {
-		detail = "More than " + strconv.Itoa(n) + " items of the input are wrong; the first of them are listed."
+		detail = "More than " + strconv.Itoa(n) + " values are invalid; the first are listed."
 	}
 	p := kind.New(detail).WithItems(fs.items...)
 	if fs.more {

@@ -338,11 +338,11 @@ func (t *Type) unknown(name string) string {
 	known := make([]string, len(t.fields))
 	for i, f := range t.fields {
 		if strings.EqualFold(f.name, name) {
-			return "is not known here; did you mean " + f.name + "?"
+			return "is not a known member; did you mean " + f.name + "?"
 		}
 		known[i] = f.name
 	}
-	return "is not known here; known are " + strings.Join(known, ", ")
+	return "is not a known member (known: " + strings.Join(known, ", ") + ")"
 }
 
 func (r *reporter) mapping(at *site, typ *Type) {

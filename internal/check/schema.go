@@ -360,7 +360,7 @@ func (c *compiler) tags(t reflect.Type, seen map[reflect.Type]bool) {
 		}
 		f := members.Read(sf)
 		for _, option := range f.Unknown {
-			c.failf("%s: the json option %q is not known here (%s)", where, option, strings.Join(jsonOptions, ", "))
+			c.failf("%s: the json option %q is unknown (known: %s)", where, option, strings.Join(jsonOptions, ", "))
 		}
 		switch {
 		case f.Ignored:

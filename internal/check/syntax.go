@@ -47,7 +47,7 @@ func syntaxDetail(data []byte, e *jsontext.SyntacticError) string {
 		return "is empty; a JSON value was expected"
 	}
 	if errors.Is(e.Err, io.ErrUnexpectedEOF) {
-		return "ends too early: the JSON text is cut off"
+		return "is incomplete JSON"
 	}
 	upTo := data[:min(int(e.ByteOffset), len(data))]
 	line := 1 + stdbytes.Count(upTo, []byte("\n"))

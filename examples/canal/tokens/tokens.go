@@ -15,7 +15,7 @@ import (
 
 // ErrWrongPIN is raised where plate and PIN do not go together; which of them is wrong is not
 // said.
-var ErrWrongPIN = problem.Forbidden.Define(http.StatusForbidden, "wrong-pin", "Plate and PIN do not go together")
+var ErrWrongPIN = problem.Forbidden.Define(http.StatusForbidden, "wrong-pin", "Wrong plate or PIN")
 
 // Lifetime is how long a token is good for.
 const Lifetime = 12 * time.Hour
