@@ -38,7 +38,7 @@ type state struct {
 	requestID atomic.Pointer[string]
 	failure   atomic.Pointer[failure]
 	cut       atomic.Bool  // the answer broke off after its header
-	missed    atomic.Bool  // no route took the request, which is all that its failure says
+	bare      atomic.Bool  // what failed says nothing of what callers sent: no route took the request, say
 	reached   atomic.Int32 // the last middleware whose turn it was, in development
 
 	conditions atomic.Pointer[heldConditions]
@@ -68,7 +68,7 @@ func (s *state) Value(key any) any {
 		}
 		return nil
 	case secret.FailureKey{}:
-		if s.missed.Load() {
+		if s.bare.Load() {
 			return nil
 		}
 		return s.secrets()

@@ -66,7 +66,9 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 		r = s.watched(r)
 	}
 	if err := t.end.serve(w, r, s); err != nil {
-		s.missed.Store(t.isFallback())
+		if t.isFallback() {
+			s.bare.Store(true)
+		}
 		Fail(w, r, err)
 	}
 }

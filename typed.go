@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"github.com/wicketway/wicketway/internal/secret"
+	"github.com/wicketway/wicketway/problem"
 )
 
 // typed is the endpoint for a function with an input and an output.
@@ -35,6 +36,9 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 		}
 		if s.target.input.Secret == secret.Certain {
 			s.keepInput(in)
+		}
+		if p, ok := err.(*problem.Problem); ok && p.Unwrap() == nil { // it counts faults, and has no values
+			s.bare.Store(true)
 		}
 		return err
 	}); err != nil {

@@ -100,7 +100,7 @@ func TestFrom(t *testing.T) {
 		text  string
 	}{
 		{cause, problem.Internal, false, "internal: The failure has been recorded.: gate 7"},
-		{fmt.Errorf("x: %w", context.DeadlineExceeded), problem.Timeout, false, "ran out of the time"},
+		{fmt.Errorf("x: %w", context.DeadlineExceeded), problem.Timeout, false, "took longer than"},
 		{errClosed, errClosed, false, "lock-closed: lock-closed: The lock is closed"},
 		{errors.Join(cause, errClosed.New("a")), errClosed, false, "lock-closed: a"},
 		{problem.Internal.New("x"), problem.Internal, true, "internal: x"},
