@@ -369,7 +369,9 @@ func (p *page) line(record slog.Record) {
 	}
 	fmt.Fprintf(&p.text, "%s  %s %s", p.paint(faint, record.Time.Format("15:04:05.000")), level, printable(record.Message))
 	for _, a := range p.attrs {
-		fmt.Fprintf(&p.text, "  %s%s", p.paint(faint, a.Key+"="), value(a.Value))
+		if a.Key != "advice" { // the message is the advice
+			fmt.Fprintf(&p.text, "  %s%s", p.paint(faint, a.Key+"="), value(a.Value))
+		}
 	}
 	p.text.WriteByte('\n')
 }

@@ -314,7 +314,7 @@ func (e explanation) print(out io.Writer) {
 		line("chosen", "no other route matches")
 	}
 	for i, b := range e.Beaten {
-		line(first(i, "before"), "%s\t%s: %s", b.Route, where(b.At), b.Why)
+		line(first(i, "not chosen"), "%s\t%s: %s", b.Route, where(b.At), b.Why)
 	}
 	for i, v := range e.Values {
 		line(first(i, "values"), "%s = %q", v.Name, v.Value)
