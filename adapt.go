@@ -134,6 +134,9 @@ func (b *builder) checkShapes() {
 			old[r.path+"\x00"+r.terms().version] = r
 		}
 	}
+	if len(old) == 0 {
+		return
+	}
 	for _, r := range b.routes {
 		get := old[r.path+"\x00"+r.terms().version]
 		if get == nil || r.method != http.MethodPut && r.method != http.MethodPatch || r.input == nil || !r.input.ReadsJSON() ||

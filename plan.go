@@ -19,7 +19,9 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	if r.part.missing != "" {
 		b.wrongWith(r)("the %s is nil", r.part.missing)
 	}
-	askWrong(b, r.at, strings.TrimSpace(r.line()), r.part.handler)
+	if r.part.handler != nil {
+		askWrong(b, r.at, strings.TrimSpace(r.line()), r.part.handler)
+	}
 	if r.part.readable != nil && r.part.missing == "" {
 		if err := r.part.readable(); err != nil {
 			b.wrongWith(r)("the folder of its files cannot be read: %v", err)
