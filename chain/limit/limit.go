@@ -259,7 +259,13 @@ func (l *limiter) take(ctx context.Context, key string) (Decision, error) {
 	select {
 	case t := <-done:
 		return t.decision, t.err
-	case <-ctx.Done(): // a store that does not heed its context is left to itself
+	case <-ctx.Done():
+		select {
+		case t := <-done: // the context ends with the goroutine, too
+			return t.decision, t.err
+		default:
+		}
+		// A store that does not heed its context is left to itself.
 		return Decision{}, fmt.Errorf("the store has not answered within %v: %w", l.Timeout, ctx.Err())
 	}
 }
