@@ -196,10 +196,10 @@ func TestAnswers(t *testing.T) {
 	for want, route := range map[string]wicketway.Part{
 		"no LocatedBy says to which":                                   wicketway.Route("POST /x", func(context.Context, wicketway.None) (wicketway.Created[int, lockIn], error) { panic("") }),
 		"no route of this version is served by":                        wicketway.Route("POST /x", func(context.Context, wicketway.None) (wicketway.Created[int, lockIn], error) { panic("") }, wicketway.LocatedBy(lockOf)),
-		"is no Created or RedirectBy with the input":                   wicketway.Route("POST /x", func(context.Context, wicketway.None) (int, error) { panic("") }, wicketway.LocatedBy(lockOf)),
+		"is not a Created or RedirectBy with the input":                   wicketway.Route("POST /x", func(context.Context, wicketway.None) (int, error) { panic("") }, wicketway.LocatedBy(lockOf)),
 		"LocatedBy: the function is nil":                               wicketway.Route("POST /x", func(context.Context, wicketway.None) (wicketway.Created[int, lockIn], error) { panic("") }, wicketway.LocatedBy[lockIn, int](nil)),
 		"leaves the status open":                                       wicketway.Route("GET /x", func(context.Context, wicketway.None) (wicketway.Content, error) { panic("") }, wicketway.Answers(201)),
-		`"json" is no media type`:                                      wicketway.Route("GET /x", findNothing, wicketway.Media("json")),
+		`"json" is not a media type`:                                   wicketway.Route("GET /x", findNothing, wicketway.Media("json")),
 		"no route here sends a value as JSON, or":                      wicketway.Handle("GET /x", http.NotFoundHandler(), wicketway.Media("text/plain")),
 		"OmitNull: has no effect":                                      wicketway.Route("GET /x", func(context.Context, wicketway.None) (wicketway.Content, error) { panic("") }, wicketway.OmitNull()),
 		"csv: the route answers with int, which is no":                 wicketway.Route("GET /x", findNothing, wicketway.Formats(csv.Lists())),

@@ -391,7 +391,7 @@ func TestLinks(t *testing.T) {
 		{"file", lockInput{}, "give a map[string]string"},
 		{"span", lockInput{}, "the input is wicketway_test.lockInput, want wicketway_test.span"},
 		{"span", nil, "the input is <nil>"},
-		{"v1/wicketway_test.findLock", lockInput{}, "an empty value cannot stand in a path"},
+		{"v1/wicketway_test.findLock", lockInput{}, "a path cannot hold an empty value"},
 		{"none", lockInput{}, `no route is named "none"`},
 		{"wicketway_test.whoami", nil, `no route is named "wicketway_test.whoami"`}, // two routes have the function, so neither has its name
 	} {
@@ -405,7 +405,7 @@ func TestLinks(t *testing.T) {
 	}
 	_, err := wicketway.Build(about, wicketway.Route("GET /a", whoami, wicketway.Name("x")), wicketway.Route("GET /b", whoami, wicketway.Name("x")),
 		wicketway.Route("get /c", whoami), wicketway.Route("CONNECT /d", whoami))
-	for _, want := range []string{`"x" is the name of GET /a at around_test.go:`, "methods are case-sensitive", "the target of CONNECT is no path"} {
+	for _, want := range []string{`"x" is the name of GET /a at around_test.go:`, "methods are case-sensitive", "the target of CONNECT is not a path"} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q: %v", want, err)
 		}

@@ -158,10 +158,10 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"a nil guard":                  {built(Guard(guard), Route("GET /x", serve)), []string{"the guard is nil"}},
 		"a guard that holds nil":       {built(Guard((*wrongGuard)(nil)), Route("GET /x", serve)), []string{"the guard is nil"}},
 		"middleware without effect":    {built(Chain(Wrap("w", func(next http.Handler) http.Handler { return nil })), Route("GET /x", serve)), []string{"the middleware w gave no handler"}},
-		"scopes as one text":           {built(Guard(wrongGuard{}), Scopes("a b", "", `"`), Route("GET /x", serve)), []string{`"a b" is no scope`, `"" is no scope`, `Scopes("a", "b")`, `"\"" is no scope`}},
+		"scopes as one text":           {built(Guard(wrongGuard{}), Scopes("a b", "", `"`), Route("GET /x", serve)), []string{`"a b" is not a scope`, `"" is not a scope`, `Scopes("a", "b")`, `"\"" is not a scope`}},
 		"no translation":               {built(Translate(nil), Route("GET /x", serve)), []string{"function 1 is nil"}},
 		"a limit below nothing":        {built(Limits{Rate: -1}, Route("GET /x", serve)), []string{"Rate:-1", "must be positive"}},
-		"no such policy":               {built(Slashes(9), Route("GET /x", serve)), []string{"9 is no policy"}},
+		"no such policy":               {built(Slashes(9), Route("GET /x", serve)), []string{"9 is not a policy"}},
 		"no prefix":                    {built(At("", Route("GET /x", serve))), []string{"the prefix is empty"}},
 		"no scopes":                    {built(Guard(wrongGuard{}), Scopes(), Route("GET /x", serve)), []string{"none is given"}},
 		"conditions that nobody takes": {built(Route("PUT /x", serve, Conditional())), []string{"its input takes no conditions: add a field of type wicketway.Conditions"}},
@@ -171,7 +171,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 			B int `from:"query b" rule:"minLength=1 minimum=x"`
 		}) (None, error) {
 			return None{}, nil
-		}, Answers(99))), []string{"never closed", `unknown source "querry"`, "rule minLength", `"x" is not a number`, "99 is no status"}},
+		}, Answers(99))), []string{"never closed", `unknown source "querry"`, "rule minLength", `"x" is not a number`, "99 is not the status"}},
 		"a query for a path": {built(Route("GET /{x}", func(context.Context, struct {
 			A int `from:"query x"`
 		}) (None, error) {
@@ -181,14 +181,14 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"an envelope around a handler":    {built(Envelope("data"), Handle("GET /x", ok), Handle("GET /y", ok)), []string{"Envelope: has no effect: no route here sends a value as JSON"}},
 		"a status for a handler":          {built(Handle("GET /x", ok, Answers(201))), []string{"Answers: has no effect: no route here has a function"}},
 		"tags for a handler":              {built(Handle("GET /x", ok, Conditional())), []string{"Conditional: has no effect: no route here answers with a value, or takes conditions"}},
-		"uniform functions":               {built(Uniform(), Route("GET /x", serve)), []string{"Uniform: has no effect: no plain or mounted handler"}},
-		"a listing without files":         {built(Listing(), Route("GET /x", serve)), []string{"Listing: has no effect: no Files"}},
+		"uniform functions":               {built(Uniform(), Route("GET /x", serve)), []string{"Uniform: has no effect: this list has no plain or mounted handler"}},
+		"a listing without files":         {built(Listing(), Route("GET /x", serve)), []string{"Listing: has no effect: this list has no Files"}},
 		"unknown members of nothing":      {built(AllowUnknown(), IgnoreReadOnly(), Route("GET /x", serve)), []string{"AllowUnknown: has no effect: no route here reads a JSON body", "IgnoreReadOnly: has no"}},
 		"a body limit for a handler":      {built(Limits{Body: 5}, Handle("POST /x", ok)), []string{"Limits: Body has no effect: no route here reads a body"}},
 		"a guard around nothing":          {built(Group(Guard(wrongGuard{}), Route("GET /x", serve, Public()))), []string{"Guard: has no effect: every route here is public"}},
 		"public without a guard":          {built(Route("GET /x", serve, Public())), []string{"Public: has no effect: no guard is around it"}},
 		"a public method that nobody has": {built(Guard(wrongGuard{}), Public("PUT"), Route("GET /x", serve)), []string{"Public: PUT has no effect: no route here has the method and a guard"}},
-		"a public method in lower case":   {built(Guard(wrongGuard{}), Public("get", "GET"), Route("GET /x", serve), Route("PUT /x", serve)), []string{`Public: "get" is no method`}},
+		"a public method in lower case":   {built(Guard(wrongGuard{}), Public("get", "GET"), Route("GET /x", serve), Route("PUT /x", serve)), []string{`Public: "get" is not a method`}},
 		"a group without a route":         {built(Route("GET /x", serve), Group(Guard(wrongGuard{}), Slashes(SlashSame))), []string{"Group: no route is in it"}},
 		"a name for a group":              {built(Name("x"), Route("GET /x", serve)), []string{"Name: speaks of one route"}},
 		"what adds up cannot be undone":   {built(Translate(func(error) error { return nil }), Route("GET /x", serve, Undo(Translate()), Undo(Guard(wrongGuard{})))), []string{"Translate cannot be undone", "use Public for a Guard"}},
@@ -237,8 +237,8 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 			E float64 `json:"e" rule:"minimum=1 exclusiveMaximum=1"`
 			F float32 `json:"f" rule:"maximum=1e39"`
 			G *int    `json:"g" rule:"type=string"`
-		}]()), []string{"300 is beyond what a uint8", "beside maximum=1", "cannot hold 9007199254740993 exactly; the nearest is 9007199254740992", "beside maxLength=2",
-			"beside exclusiveMaximum=1", "1e39 is beyond", `"string" is not what int is`}},
+		}]()), []string{"300 is beyond what a uint8", "together with maximum=1", "cannot hold 9007199254740993 exactly; the nearest is 9007199254740992", "together with maxLength=2",
+			"together with exclusiveMaximum=1", "1e39 is beyond", `"string" is not what int is`}},
 		"files": {group(reflect.TypeFor[struct {
 			A File `from:"file a" rule:"maxLength=-1 contentMediaType=png size=3"`
 			B File `from:"file a"`
@@ -247,7 +247,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"header fields": {group(reflect.TypeFor[struct {
 			A string `from:"header Trailer"`
 			B string `from:"header a:b"`
-		}]()), []string{"the server takes the field Trailer", "no name of a field"}},
+		}]()), []string{"the server takes the field Trailer", "not a field name"}},
 		"another notation": {built(Route("GET /a/:lock", serve), Route("GET /*", serve), Route("ANY /x", serve), Route("GET /x/a:b", serve)), []string{"write {lock} for a parameter", "write {name} for any segment", "no request has the method ANY: write *"}},
 		"a fault beside checks of facts": {built(Chain(Middleware{Name: "asks", Wrap: func(next http.Handler) http.Handler { return next }, CheckRoute: func(f Facts) error { return nil }}),
 			Route("GET /x", func(context.Context, struct {
@@ -256,7 +256,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 				C gate     `from:"cookie a b"`
 			}) (func(), error) {
 				return nil, nil
-			})), []string{`minimum`, "B", "no name of a cookie"}},
+			})), []string{`minimum`, "B", "not a cookie name"}},
 		"a folder that is not there": {built(Files("/x", os.DirFS("nowhere/at/all"))), []string{"the folder of its files cannot be read"}},
 		"methods of other signatures": {built(Attach(oddValue{}), Route("GET /x", func(context.Context, None) (oddValue, error) { return oddValue{}, nil }),
 			Route("GET /y", func(context.Context, None) (Stream[oddItem], error) { return nil, nil })),
@@ -272,7 +272,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		})), []string{"wicketway.File has no meaning as JSON", "wicketway.Identity has no meaning", "wicketway.Page[int] is an output by itself", "wicketway.Redirect has no meaning"}},
 		"readOnly and required": {group(reflect.TypeFor[struct {
 			A int `json:"a" rule:"readOnly required"`
-		}]()), []string{"what is readOnly is never sent"}},
+		}]()), []string{"a readOnly member is never sent"}},
 	} {
 		said := c.mistakes(t)
 		if n := strings.Count(said, "has no effect"); n > strings.Count(strings.Join(c.want, ""), "has no") {

@@ -32,7 +32,7 @@ func (c ShowCauses) setting() setting {
 				b.mistake(at, "ShowCauses: neither Field nor Query is set, so nobody can ask")
 			}
 			if c.Field != "" && !bind.IsToken(c.Field) {
-				b.mistake(at, "ShowCauses: Field: %q is no name of a field (RFC 9110, 5.1), such as Canal-Debug", c.Field)
+				b.mistake(at, "ShowCauses: Field: %q is not a field name (RFC 9110, 5.1), such as Canal-Debug", c.Field)
 			}
 			if hasMeaning(http.CanonicalHeaderKey(c.Field)) {
 				b.mistake(at, "ShowCauses: Field: %s has a meaning of its own: choose one such as Canal-Debug", c.Field)

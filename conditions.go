@@ -131,7 +131,7 @@ func (s *state) takeConditions(in reflect.Value, r *http.Request) error {
 	sent := answer.PreconditionsOf(r.Header)
 	if !sent.Guards() {
 		if c.required {
-			return problem.PreconditionRequired.New("Send the tag of what was read in the field If-Match.")
+			return problem.PreconditionRequired.New("Send the ETag of the last answer in the field If-Match.")
 		}
 		return nil
 	}

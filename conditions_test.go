@@ -116,11 +116,11 @@ func TestConditionalRequests(t *testing.T) {
 		{"13.1.3 since", strong, "GET", "If-Modified-Since: Tue, 04 May 2027 09:29:59 GMT", 200},
 		{"13.1.3 no date", strong, "GET", "If-Modified-Since: yesterday", 200},
 		{"13.1.3 only for GET and HEAD", strong, "PUT", "If-Modified-Since: " + may, 200},
-		{"13.1.3 where there is no date", undated, "GET", "If-Modified-Since: " + may, 200},
+		{"13.1.3 where there is not a date", undated, "GET", "If-Modified-Since: " + may, 200},
 		{"13.1.4 since", strong, "PUT", "If-Unmodified-Since: Tue, 04 May 2027 09:29:59 GMT", 412},
 		{"13.1.4 not since", strong, "PUT", "If-Unmodified-Since: " + may, 200},
 		{"13.1.4 since, for GET", strong, "GET", "If-Unmodified-Since: Tue, 04 May 2027 09:29:59 GMT", 412},
-		{"13.1.4 where there is no date", undated, "PUT", "If-Unmodified-Since: Tue, 04 May 1999 09:29:59 GMT", 200},
+		{"13.1.4 where there is not a date", undated, "PUT", "If-Unmodified-Since: Tue, 04 May 1999 09:29:59 GMT", 200},
 		{"13.2.2 If-Match before If-Unmodified-Since", strong, "PUT", "If-Match: \"v,1\"\nIf-Unmodified-Since: Tue, 04 May 1999 09:30:00 GMT", 200},
 		{"13.2.2 If-None-Match before If-Modified-Since", strong, "GET", "If-None-Match: \"x\"\nIf-Modified-Since: " + may, 200},
 		{"13.2.2 If-Match before If-None-Match", strong, "GET", "If-Match: \"x\"\nIf-None-Match: \"v,1\"", 412},
@@ -290,7 +290,7 @@ func TestConditionsMustBeHeld(t *testing.T) {
 		"so callers get no tag":              {wicketway.Route("GET /x", s.get), route("PUT /x", conditional)},
 		"answers string":                     {wicketway.Route("GET /x", func(context.Context, wicketway.None) (string, error) { return "", nil }, wicketway.Conditional()), route("PUT /x", conditional)},
 		"holds those of a route that reads":  {wicketway.Route("GET /x", func(context.Context, struct{ If wicketway.Conditions[tally] }) (tally, error) { return tally{}, nil }, conditional)},
-		`is no rule for conditions`: {get, wicketway.Route("PUT /x", func(context.Context, struct {
+		`is not a rule for conditions`: {get, wicketway.Route("PUT /x", func(context.Context, struct {
 			If wicketway.Conditions[tally] `rule:"minimum=1"`
 		}) (tally, error) {
 			return tally{}, nil

@@ -8,10 +8,10 @@ import (
 	"time"
 )
 
-// How long the end of a run takes at the most, step by step.
+// How long the end of a run takes at most, step by step.
 const (
 	// drainPatience is for how long a listener must have nothing for its queue to be empty, and
-	// drainMost for how long it is emptied at the most, where the door cannot be shut.
+	// drainMost for how long it is emptied at most, where the door cannot be shut.
 	drainPatience = 20 * time.Millisecond
 	drainMost     = time.Second
 	// emptyTries is how often the queue must be empty behind a shut door, emptyPause apart: a handshake

@@ -128,14 +128,14 @@ func ExampleTranslate() {
 	api := mustBuild(
 		wicketway.Translate(func(err error) error {
 			if errors.Is(err, errNoRow) {
-				return problem.NotFound.New("What was asked for is not there.")
+				return problem.NotFound.New("It does not exist.")
 			}
 			return nil
 		}),
 		wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) { return "", errNoRow }))
 	show(api, "GET", "/locks", "")
 	// Output:
-	// 404 {"type":"/problems/not-found","title":"Nothing is here","status":404,"detail":"What was asked for is not there.","code":"not-found"}
+	// 404 {"type":"/problems/not-found","title":"Nothing is here","status":404,"detail":"It does not exist.","code":"not-found"}
 }
 
 func ExampleFail() {

@@ -73,7 +73,7 @@ func (t *terms) translated(err error) (p *problem.Problem) {
 // proper replaces a problem of a kind that no answer can have.
 func proper(p *problem.Problem, err error) *problem.Problem {
 	if status := p.Kind().Status(); status < 400 || status > 599 {
-		return problem.Hidden(fmt.Errorf("the kind %q has the status %d, which is no error (400 to 599): %w",
+		return problem.Hidden(fmt.Errorf("the kind %q has the status %d, which is not an error (400 to 599): %w",
 			p.Kind().Code(), status, err))
 	}
 	return p

@@ -233,7 +233,7 @@ func TestEveryWayToFail(t *testing.T) {
 		{"GET /translation", 500, "internal", "", "the translation is wrong"},
 		{"GET /canceled", 500, "internal", "", "gauge: context canceled"}, // nobody left
 		{"GET /panic/problem", 500, "internal", "", "panic: lock-closed"},
-		{"GET /odd", 500, "internal", "", "the status 1000, which is no error"},
+		{"GET /odd", 500, "internal", "", "the status 1000, which is not an error"},
 		{"GET /undeclared", 410, "gone", "", "gone"},
 		{"GET /forgotten", 500, "internal", "", "without its context"},
 		{"GET /nothing/wrong", 500, "internal", "", "without an error"},
@@ -241,8 +241,8 @@ func TestEveryWayToFail(t *testing.T) {
 		{"GET /fields", 500, "internal", "Vary: Accept", "SELECT pin"},
 		{"GET /reply/fields", 500, "internal", "Set-Cookie: ", "cannot be written"},
 		{"GET /reply/204", 500, "internal", "", "205, which has no content"},
-		{"GET /reply/1000", 500, "internal", "", "status 1000, which is no success"},
-		{"GET /status/1000", 500, "internal", "", "the status 1000 is none"},
+		{"GET /reply/1000", 500, "internal", "", "status 1000, which is not a success"},
+		{"GET /status/1000", 500, "internal", "", "1000 is not a status"},
 		{"GET /nil/bell", 404, "not-found", "", "Nothing is at /nil/bell"},
 		{"GET /nil/bell/reply", 404, "not-found", "", "Nothing is at"},
 	} {
@@ -527,7 +527,7 @@ func TestCausesForOneRequest(t *testing.T) {
 	for want, setting := range map[string]wicketway.ShowCauses{
 		"neither Field nor Query":  {To: show.To},
 		"To is nil":                {Field: "Canal-Debug"},
-		`"a b" is no name`:         {Field: "a b", To: show.To},
+		`"a b" is not a field name`:         {Field: "a b", To: show.To},
 		"has a meaning of its own": {Field: "authorization", To: show.To},
 	} {
 		if _, err := wicketway.Build(about, setting, wicketway.Route("GET /open", wet)); err == nil || !strings.Contains(err.Error(), want) {

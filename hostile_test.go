@@ -97,7 +97,7 @@ func TestNoRequestCostsMoreThanItsSize(t *testing.T) {
 		var plain sluice
 		most := allocated(func() { json.Unmarshal([]byte(body), &plain) }) + int64(8*len(body)) + 1<<18
 		if took := allocated(func() { api.ServeHTTP(w, r) }); took > slack*most {
-			t.Errorf("%s: %d bytes were allocated for a body of %d, want %d at the most", name, took, len(body), most)
+			t.Errorf("%s: %d bytes were allocated for a body of %d, want %d at most", name, took, len(body), most)
 		}
 		code := map[int]string{400: "input-unreadable", 422: "input-invalid"}[w.Code]
 		if n := len(checkProblem(t, name, w, w.Code, code)); n > 100 || n == 0 || (n == 100) != strings.Contains(w.Body.String(), `"more":true`) {
@@ -147,7 +147,7 @@ func FuzzAllocations(f *testing.F) {
 		var plain, ours sluice
 		most := allocated(func() { json.Unmarshal(body, &plain, json.RejectUnknownMembers(true)) }) + int64(8*len(body)) + 1<<17
 		if took := allocated(func() { typ.Decode(body, &ours, check.Reading{}) }); took > slack*most {
-			t.Errorf("%d bytes for a body of %d, want %d at the most: %.200q", took, len(body), most, body)
+			t.Errorf("%d bytes for a body of %d, want %d at most: %.200q", took, len(body), most, body)
 		}
 	})
 }

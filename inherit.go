@@ -13,7 +13,7 @@ import (
 
 // Inherit stands in the list of a [Version] and takes over every route of an earlier version
 // that is not declared anew: one of the same method whose template differs in the names of
-// its parameters at the most. The earlier version stands beside this one, under the same prefix,
+// its parameters at most. The earlier version stands beside this one, under the same prefix,
 // and may inherit itself.
 //
 // What this version's list says holds for inherited routes too: where both lists have a setting
@@ -123,10 +123,10 @@ func (b *builder) inherit() {
 func (b *builder) nothingInherited(r *resolved) string {
 	for _, v := range b.versions {
 		if v.inherit != nil && slices.Contains(v.routes, r) {
-			return fmt.Sprintf("%s, which is inherited at %s, has no such route", v.inherit.from, b.where(v.inherit.at))
+			return fmt.Sprintf("%s, inherited at %s, has no such route", v.inherit.from, b.where(v.inherit.at))
 		}
 	}
-	return "it stands in no version that inherits"
+	return "it is not in a version that inherits"
 }
 
 func (b *builder) inheritInto(v *versionRead) {
@@ -160,7 +160,7 @@ func (b *builder) inheritInto(v *versionRead) {
 		if b.unread {
 			return
 		}
-		b.mistake(v.inherit.at, "Inherit: no version %s stands beside this one; there are %s", v.inherit.from, strings.Join(b.versionsBeside(v), ", "))
+		b.mistake(v.inherit.at, "Inherit: this group has no version %s; available: %s", v.inherit.from, strings.Join(b.versionsBeside(v), ", "))
 	}
 }
 

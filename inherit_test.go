@@ -273,20 +273,20 @@ func TestInheritanceMistakes(t *testing.T) {
 		parts parts
 		want  string
 	}{
-		{parts{wicketway.Version("v2", wicketway.Inherit("v9"), a), wicketway.Version("v1", wicketway.Route("GET /a", says("y")))}, "Inherit: no version v9 stands beside this one; there are v2, v1"},
-		{parts{wicketway.At("/x", wicketway.Version("v1", a)), wicketway.Version("v2", wicketway.Inherit("v1"), a)}, "no version v1 stands beside"},
+		{parts{wicketway.Version("v2", wicketway.Inherit("v9"), a), wicketway.Version("v1", wicketway.Route("GET /a", says("y")))}, "Inherit: this group has no version v9; available: v2, v1"},
+		{parts{wicketway.At("/x", wicketway.Version("v1", a)), wicketway.Version("v2", wicketway.Inherit("v1"), a)}, "this group has no version v1; available"},
 		{parts{wicketway.Version("v1", wicketway.Inherit("v1"), a)}, "v1 inherits from v1, which inherits from it"},
 		{parts{wicketway.Version("v1", wicketway.Inherit("v3"), a), wicketway.Version("v2", wicketway.Inherit("v1")), wicketway.Version("v3", wicketway.Inherit("v2"))},
 			"v2 inherits from v1, which inherits from it, at inherit_test.go:"},
 		{parts{wicketway.Version("v1", a), wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Inherit("v1"))}, "inherits from v1 already, at inherit_test.go:"},
-		{parts{wicketway.Inherit("v1"), a}, "Inherit: stands in Build: it belongs in the list of a Version"},
+		{parts{wicketway.Inherit("v1"), a}, "Inherit: is in the list of Build: it belongs in that of a Version"},
 		{parts{wicketway.Version("v1", a), wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Withdraw("GET /b"))},
-			"Withdraw: GET /v2/b: v1, which is inherited at inherit_test.go:"},
-		{parts{a, wicketway.Withdraw("GET /b")}, "Withdraw: GET /b: it stands in no version that inherits"},
+			"Withdraw: GET /v2/b: v1, inherited at inherit_test.go:"},
+		{parts{a, wicketway.Withdraw("GET /b")}, "Withdraw: GET /b: it is not in a version that inherits"},
 		{parts{wicketway.Version("v1", a), wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Withdraw("GET /a")),
 			wicketway.Version("v3", wicketway.Inherit("v2"), wicketway.Withdraw("GET /a"))}, "v2 has withdrawn it already, at inherit_test.go:"},
 		{parts{wicketway.Version("v1", a), wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Route("GET /aa", says("z"), wicketway.Overrides()))},
-			"Overrides: GET /v2/aa: v1, which is inherited at inherit_test.go:"},
+			"Overrides: GET /v2/aa: v1, inherited at inherit_test.go:"},
 		{parts{wicketway.Version("v1", a), wicketway.Version("v2", wicketway.Inherit("v1"), a, wicketway.Route("GET /a", says("z")))}, "matches the same paths"},
 	} {
 		api, err := wicketway.Build(about, c.parts...)
@@ -364,9 +364,9 @@ func TestRetirement(t *testing.T) {
 		{parts{wicketway.Sunset(time.Time{})}, "Sunset: the time is zero"},
 		{parts{wicketway.EndsAtSunset()}, "no Sunset says when that is"},
 		{parts{wicketway.Sunset(day(3)), wicketway.EndsAtSunset(wicketway.Window{From: day(2), Until: day(2)})}, "ends before it begins"},
-		{parts{wicketway.Related("successor version", "/v2")}, "is no relation"},
-		{parts{wicketway.Related("successor-version", "v2")}, "is no target"},
-		{parts{wicketway.Related("successor-version", "/v2>; rel=\"x")}, "is no target"},
+		{parts{wicketway.Related("successor version", "/v2")}, "is not a relation"},
+		{parts{wicketway.Related("successor-version", "v2")}, "is not a target"},
+		{parts{wicketway.Related("successor-version", "/v2>; rel=\"x")}, "is not a target"},
 		{parts{wicketway.Clock(nil)}, "the function is nil"},
 	} {
 		_, err := wicketway.Build(about, append(c.settings, wicketway.Route("GET /a", says("x")))...)

@@ -105,7 +105,7 @@ func ProblemsAs[T any](media string, shape func(ShownProblem) T) Setting {
 				b.mistake(at, "ProblemsAs: the function is nil")
 			}
 			if of, _, err := mime.ParseMediaType(media); err != nil || !strings.Contains(of, "/") {
-				b.mistake(at, "ProblemsAs: %q is no media type, such as application/json", media)
+				b.mistake(at, "ProblemsAs: %q is not a media type, such as application/json", media)
 			}
 			t.problemsAs = &problemShape{&offer.Offers[0], reflect.TypeFor[T](), at}
 		},

@@ -14,7 +14,7 @@ import (
 // [Redirect] are some.
 type Answerer interface {
 	// Answer answers the request. An error that it returns before the header has gone out is
-	// sent as a problem; one after that cuts the connection. It is called once at the most,
+	// sent as a problem; one after that cuts the connection. It is called once at most,
 	// and not where the route has returned an error.
 	Answer(w http.ResponseWriter, r *http.Request) error
 	// AnswerInfo says what it can send. It is asked of the zero value, and for listings only.

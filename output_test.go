@@ -218,7 +218,7 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 	}{
 		{"POST /simple", "application/x-www-form-urlencoded", "lock=bell+lock&days=3", 200, "bell lock3"},
 		{"POST /simple", "application/x-www-form-urlencoded", "days=x", 400, "form"},
-		{"POST /simple", "application/x-www-form-urlencoded", "lock=%zz", 400, "not well-formed"},
+		{"POST /simple", "application/x-www-form-urlencoded", "lock=%zz", 400, "malformed percent-encoding"},
 		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nbroken", 400, "multipart"},
 		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nContent-Disposition: form-data; name=lock\r\n\r\nbell", 400, "closing delimiter"}, // RFC 2046, 5.1.1
 		{"POST /simple", "multipart/form-data; boundary=x", "--x\r\nContent-Disposition: form-data; name=lock\r\n\r\nbell\r\n--x\r\n", 400, "closing delimiter"},

@@ -23,7 +23,7 @@ type Redirect struct {
 // Answer sends the redirect.
 func (r Redirect) Answer(w http.ResponseWriter, _ *http.Request) error {
 	if !r.Elsewhere && !isOwnPath(r.Path) {
-		return fmt.Errorf("redirect to %q: it is no path of this host, such as /locks/bell; Elsewhere allows others",
+		return fmt.Errorf("redirect to %q: it is not a path of this host, such as /locks/bell; Elsewhere allows others",
 			r.Path)
 	}
 	return sendAway(w, r.Status, r.Path)
@@ -70,7 +70,7 @@ func sendAway(w http.ResponseWriter, status int, to string) error {
 	switch status = cmp.Or(status, http.StatusSeeOther); status {
 	case http.StatusSeeOther, http.StatusTemporaryRedirect, http.StatusPermanentRedirect:
 	default:
-		return fmt.Errorf("redirect to %q: the status %d is none of 303, 307 and 308", to, status)
+		return fmt.Errorf("redirect to %q: the status %d is not one of 303, 307 and 308", to, status)
 	}
 	w.Header().Set("Location", to)
 	w.WriteHeader(status)

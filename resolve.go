@@ -139,7 +139,7 @@ func (b *builder) read(g group, prefix route.Template, outer *list) {
 		case inheritPart:
 			switch {
 			case version == nil:
-				b.mistake(p.at, "Inherit: stands in %s: it belongs in the list of a Version", g.kind)
+				b.mistake(p.at, "Inherit: is in the list of %s: it belongs in that of a Version", g.kind)
 			case version.inherit != nil:
 				b.mistake(p.at, "Inherit: the version inherits from %s already, at %s", version.inherit.from, version.inherit.at)
 			default:
@@ -187,7 +187,7 @@ func (b *builder) settle(l *list) {
 	l.terms.inherited = l.inherited
 	for i, s := range l.settings {
 		if s.is(besideVersions) && (l.kind == versionGroup || l.terms.version != "" || l.ofRoute) {
-			b.mistake(s.at, "%s: speaks of all versions of a group: put it beside them, into the list around", s.name)
+			b.mistake(s.at, "%s: concerns all versions of a group: put it into the list that holds them", s.name)
 		}
 		if s.is(onlyRoute) && !l.ofRoute {
 			b.mistake(s.at, "%s: speaks of one route: put it into that route's list", s.name)
@@ -200,7 +200,7 @@ func (b *builder) settle(l *list) {
 		}
 		for _, earlier := range l.settings[:i] {
 			if earlier.slot == s.slot {
-				b.mistake(s.at, "%s: cannot stand beside %s at %s in one list: keep one", s.name, earlier.name,
+				b.mistake(s.at, "%s: cannot be used together with %s at %s in one list: keep one", s.name, earlier.name,
 					earlier.at)
 			}
 		}
@@ -220,7 +220,7 @@ func (b *builder) settle(l *list) {
 
 func (b *builder) versionName(g group, outer *list) string {
 	if outer != nil && outer.terms.version != "" {
-		b.mistake(g.at, "Version %q: stands inside version %q; versions stand side by side", g.version,
+		b.mistake(g.at, "Version %q: is inside version %q; versions cannot be nested", g.version,
 			outer.terms.version)
 	}
 	if g.version == "" || strings.ContainsAny(g.version, "/{}") {
@@ -266,7 +266,7 @@ func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 			upper)
 	}
 	if method == http.MethodConnect {
-		b.mistake(p.at, "%s: the target of CONNECT is no path (RFC 9110, 9.3.6), so no request reaches this", p.line)
+		b.mistake(p.at, "%s: the target of CONNECT is not a path (RFC 9110, 9.3.6), so no request reaches this", p.line)
 	}
 	r := b.newResolved()
 	*r = resolved{method: method, path: path, at: p.at, part: p, list: l}

@@ -71,9 +71,9 @@ func Related(relation, target string) Setting {
 		uri, err := url.Parse(target)
 		switch {
 		case err != nil, target == "", strings.ContainsAny(target, "<> \"\r\n"), uri.Scheme == "" && uri.Host == "" && !strings.HasPrefix(target, "/"):
-			b.mistake(at, "Related: %q is no target: write a path such as /api/v2, or a URI", target)
+			b.mistake(at, "Related: %q is not a target: write a path such as /api/v2, or a URI", target)
 		case !bind.IsToken(relation) && !isURI(relation):
-			b.mistake(at, "Related: %q is no relation: write one that is registered (RFC 8288, 2.1), such as successor-version, or a URI", relation)
+			b.mistake(at, "Related: %q is not a relation: write one that is registered (RFC 8288, 2.1), such as successor-version, or a URI", relation)
 		default:
 			t.retire(func(r *retirement) { r.links = append(slices.Clip(r.links), link) })
 		}

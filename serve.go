@@ -75,7 +75,7 @@ func (a *API) ServeOn(ctx context.Context, l net.Listener) error {
 // On Linux no connection that has reached a TCP address of its own is lost: the kernel lets no new ones
 // in, those in its queue are taken, and those that have sent nothing yet have 5 seconds for a request.
 // On other systems, where the kernel takes no filter, and at other listeners the queue is emptied as
-// far as that can be seen, for a second at the most: of connections that come in that very moment some
+// far as that can be seen, for a second at most: of connections that come in that very moment some
 // are reset.
 //
 // With WICKETWAY_DESCRIBE=FILE in the environment it writes the API's
@@ -119,8 +119,12 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 func listen(address string) (net.Listener, error) {
 	path, unix := strings.CutPrefix(address, "unix:")
 	if !unix {
-		if _, port, err := net.SplitHostPort(address); err != nil || port == "" {
+		_, port, err := net.SplitHostPort(address)
+		if err != nil || port == "" {
 			return nil, fmt.Errorf("the address %q has no port: write :8080 or 127.0.0.1:8080, with :0 for one that is free", address)
+		}
+		if _, err := net.LookupPort("tcp", port); err != nil {
+			return nil, fmt.Errorf("the address %q has no valid port: %s is not a number from 0 to 65535", address, port)
 		}
 		plain := net.ListenConfig{}
 		plain.SetMultipathTCP(false) // its listeners take no filter, which a drain needs
@@ -154,7 +158,7 @@ func InheritedListeners() ([]net.Listener, error) {
 	}
 	n, err := strconv.Atoi(os.Getenv("LISTEN_FDS"))
 	if err != nil || n < 0 || n > 256 {
-		return nil, fmt.Errorf("LISTEN_FDS is %q, which is no number of sockets", os.Getenv("LISTEN_FDS"))
+		return nil, fmt.Errorf("LISTEN_FDS is %q, which is not a number of sockets", os.Getenv("LISTEN_FDS"))
 	}
 	var all []net.Listener
 	for i := range n {

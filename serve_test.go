@@ -241,8 +241,12 @@ func TestServing(t *testing.T) {
 	if err := api.ServeWith(t.Context(), wicketway.Serving{Addresses: []string{"unix:" + full}}); err == nil {
 		t.Error("the socket of a live server with a full queue")
 	}
-	for _, address := range []string{"", ":", "localhost:", "8080", "127.0.0.1"} {
-		if err := api.Serve(t.Context(), address); err == nil || !strings.Contains(err.Error(), "has no port: write :8080") {
+	for _, address := range []string{"", ":", "localhost:", "8080", "127.0.0.1", ":99999", ":-1", ":x"} {
+		want := "has no port: write :8080"
+		if strings.HasPrefix(address, ":") && address != ":" {
+			want = "is not a number from 0 to 65535"
+		}
+		if err := api.Serve(t.Context(), address); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("the address %q: %v", address, err)
 		}
 	}

@@ -52,7 +52,7 @@ func checkMiddleware(b reporter, at place, m Middleware) {
 	}
 	for _, field := range m.Sets {
 		if !bind.IsToken(field) {
-			b.mistake(at, "%s: it says that it sets %q, which is no name of a field (RFC 9110, 5.1)", m.Name, field)
+			b.mistake(at, "%s: it says that it sets %q, which is not a field name (RFC 9110, 5.1)", m.Name, field)
 		}
 	}
 	for _, t := range m.Reads {
@@ -181,7 +181,7 @@ func publicMethods(at place, methods []string) Setting {
 		apply: func(b reporter, at place, t *terms) {
 			for _, m := range methods {
 				if strings.ToUpper(m) != m || m == "" {
-					b.mistake(at, "Public: %q is no method: GET", m)
+					b.mistake(at, "Public: %q is not a method, such as GET", m)
 				}
 			}
 			twice(b, at, "Public", methods)
@@ -228,7 +228,7 @@ func checkScopes(b reporter, at place, setting string, scopes []string) {
 	for _, scope := range scopes {
 		if scope == "" || strings.ContainsFunc(scope,
 			func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
-			b.mistake(at, "%s: %q is no scope: one is a word without spaces, quotes and backslashes (RFC 6749, 3.3); write %s(\"a\", \"b\") for two", setting, scope, setting)
+			b.mistake(at, "%s: %q is not a scope: scopes are words without spaces, quotes and backslashes (RFC 6749, 3.3); write %s(\"a\", \"b\") for two", setting, scope, setting)
 		}
 	}
 }
@@ -322,7 +322,7 @@ func Answers(status int) Setting {
 		mode: replaces,
 		apply: func(b reporter, at place, t *terms) {
 			if t.answers = status; status < http.StatusOK || status > 299 {
-				b.mistake(at, "Answers: %d is no status of a success (200 to 299)", status)
+				b.mistake(at, "Answers: %d is not the status of a success (200 to 299)", status)
 				t.answers = 0
 			}
 		},
@@ -341,7 +341,7 @@ func Summary(text string) Setting {
 		mode: replaces | onlyRoute,
 		apply: func(b reporter, at place, t *terms) {
 			if t.summary = text; strings.TrimSpace(text) == "" || strings.ContainsAny(text, "\r\n") {
-				b.mistake(at, "Summary: %q is no line of text: say what the route is for, or leave it out", text)
+				b.mistake(at, "Summary: %q is not a line of text: say what the route is for, or leave it out", text)
 			}
 		},
 	}
@@ -357,7 +357,7 @@ func Name(name string) Setting {
 		mode: replaces | onlyRoute,
 		apply: func(b reporter, at place, t *terms) {
 			if t.name = name; name == "" || strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == '/' || c == 0x7f }) {
-				b.mistake(at, "Name: %q is no name: one has neither spaces nor slashes, such as passages.find", name)
+				b.mistake(at, "Name: %q is not a name: names have neither spaces nor slashes, such as passages.find", name)
 			}
 		},
 	}
@@ -529,7 +529,7 @@ func Slashes(policy Slash) Setting {
 		mode: replaces | ofGroups,
 		apply: func(b reporter, at place, t *terms) {
 			if t.slashes = policy; policy > SlashSame {
-				b.mistake(at, "Slashes: %d is no policy: write SlashRedirect, SlashStrict or SlashSame", uint8(policy))
+				b.mistake(at, "Slashes: %d is not a policy: write SlashRedirect, SlashStrict or SlashSame", uint8(policy))
 				t.slashes = SlashRedirect
 			}
 		},
@@ -543,7 +543,7 @@ func Slashes(policy Slash) Setting {
 func Uniform() Setting {
 	return flag(here(0), "Uniform", slotUniform, func(t *terms, on bool) { t.uniform = on }).
 		where(isHandler,
-			"no plain or mounted handler stands here; what functions and Files answer is uniform anyway")
+			"this list has no plain or mounted handler; answers of functions and Files are uniform anyway")
 }
 
 // Listing lets [Files] list the folders that have no index.html, as JSON. Names that
@@ -551,7 +551,7 @@ func Uniform() Setting {
 func Listing() Setting {
 	return flag(here(0), "Listing", slotListing, func(t *terms, on bool) { t.listing = on }).
 		where(isFiles,
-			"no Files stand here")
+			"this list has no Files")
 }
 
 // Envelope puts every success of a group under one member of an object. Problems
@@ -564,7 +564,7 @@ func Envelope(member string) Setting {
 		mode: replaces | ofGroups,
 		apply: func(b reporter, at place, t *terms) {
 			if t.envelope = member; member == "" || !utf8.ValidString(member) {
-				b.mistake(at, "Envelope: %q is no name for a member; Undo takes one off", member)
+				b.mistake(at, "Envelope: %q is not a member name; Undo takes one off", member)
 			}
 		},
 		undone: func(t *terms) { t.envelope = "" },
@@ -610,7 +610,7 @@ func Media(mediaType string) Setting {
 		apply: func(b reporter, at place, t *terms) {
 			t.media = mediaType
 			if media, _, err := mime.ParseMediaType(mediaType); err != nil || !strings.Contains(media, "/") {
-				b.mistake(at, "Media: %q is no media type, such as application/vnd.canal.lock+json", mediaType)
+				b.mistake(at, "Media: %q is not a media type, such as application/vnd.canal.lock+json", mediaType)
 			}
 		},
 		undone: func(t *terms) { t.media = "" },
@@ -637,7 +637,7 @@ func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Set
 			}
 		},
 		acts:  func(r *resolved) bool { return r.part.out.at == in },
-		lacks: "the output is no Created or RedirectBy with the input " + in.String(),
+		lacks: "the output is not a Created or RedirectBy with the input " + in.String(),
 	}
 }
 

@@ -215,7 +215,7 @@ func TestTemplatesFitTheirValues(t *testing.T) {
 		"range with variables":   {`{{range $i, $g := .Gates}}{{$i}}{{$g.Wid}}{{$.Nam}}{{end}}`, "Wid;|Nam;"},
 		"range over a function":  {`{{range $i, $g := .Each}}{{$g.Wid}}{{end}}`, "Wid;"},
 		"range over a number":    {`{{range $i := len .Gates}}{{$i}}{{end}}{{range 3}}{{.}}{{end}}`, ""},
-		"range over a struct":    {`{{range .Next}}{{end}}`, "no list, map or number"},
+		"range over a struct":    {`{{range .Next}}{{end}}`, "not a list, map or number"},
 		"a variable":             {`{{$n := .Next}}{{$n.Nam}}{{if true}}{{$n := 1}}{{end}}{{$n.Nme}}`, "Nam;|Nme;"},
 		"a variable of two":      {`{{$n := .Next}}{{$n = .Any}}{{$n.Nam}}`, ""},
 		"a call":                 {`{{index .Gates .Nr}}{{(slice .Gates 1).Wid}}{{eq .Nam "x"}}`, "Nr;|Wid|Nam;"},

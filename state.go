@@ -169,7 +169,7 @@ func RoutePattern(ctx context.Context) (method, template string) {
 	return "", ""
 }
 
-// BodyLimit is how many bytes of a body the route reads at the most, as its Limits
+// BodyLimit is how many bytes of a body the route reads at most, as its Limits
 // say; 0 where it does not read a body itself. It is for middleware that unpacks.
 func BodyLimit(ctx context.Context) int64 {
 	if s := stateOf(ctx); s != nil {

@@ -60,7 +60,7 @@ func (s VersionScheme) String() string {
 // versions of a group share their paths; a route beside them that is in no version is served
 // whatever is asked for. A preflight cannot name a version, so it asks about all of them.
 //
-// A version that is not there is refused with a problem that lists those that are: by Path with 404,
+// An unknown version is refused with a problem that lists those that are: by Path with 404,
 // by Header with 400, by MediaType with 406 or, for the body, with 415.
 func VersionBy(scheme VersionScheme, byDefault string) Setting {
 	return setting{
@@ -70,7 +70,7 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 		mode: replaces | ofGroups | besideVersions,
 		apply: func(b reporter, at place, t *terms) {
 			if scheme.kind == byHeader && !bind.IsToken(scheme.field) {
-				b.mistake(at, "VersionBy: Header(%q) is no name of a field (RFC 9110, 5.1), such as Api-Version", scheme.field)
+				b.mistake(at, "VersionBy: Header(%q) is not a field name (RFC 9110, 5.1), such as Api-Version", scheme.field)
 			}
 			if scheme.kind == byHeader && hasMeaning(scheme.field) {
 				b.mistake(at, "VersionBy: the field %s has a meaning of its own: choose one such as Api-Version, or MediaType", scheme.field)
@@ -79,7 +79,7 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 		},
 		undone: func(t *terms) { t.versionBy = versionBy{} },
 		acts:   isVersioned,
-		lacks:  "no Version stands in this group",
+		lacks:  "this group has no Version",
 		suits: func(r *resolved) error {
 			if g := r.terms().guard; g != nil && scheme.kind == byHeader && slices.Contains(g.Scheme().fields(), scheme.field) {
 				return fmt.Errorf("the guard %s reads the field %s: choose another one, such as Api-Version", g.Scheme().Name, scheme.field)
@@ -116,7 +116,7 @@ func Withdrawn(versions ...string) Setting {
 		},
 		undone: func(t *terms) { t.withdrawn = withdrawals{} },
 		acts:   isVersioned,
-		lacks:  "no Version stands in this group",
+		lacks:  "this group has no Version",
 	}
 }
 
@@ -240,7 +240,7 @@ func (b *builder) enterDefault(i int, r *resolved) {
 		return // it was one before
 	}
 	if first := rest.Segments()[0]; !first.IsText() {
-		b.mistake(r.at, "%s: begins with a parameter, so that without a version in the path, as VersionBy at %s has it, every unknown version would lead here: begin it with a text",
+		b.mistake(r.at, "%s: begins with a parameter, so that without a version in the path, as VersionBy at %s allows, every unknown version would lead here: begin it with a text",
 			r.line(), b.where(t.versions.by.at))
 		return
 	}

@@ -28,7 +28,7 @@ func TestEncoding(t *testing.T) {
 		{[]string{"identity, gzip;q=0.5"}, ""},
 		{[]string{"identity;q=0.1, gzip;q=0.5"}, "gzip"},
 		{[]string{"gzip;q=2"}, ""},      // no weight (12.4.2)
-		{[]string{"gzip;q=0.1234"}, ""}, // three digits at the most
+		{[]string{"gzip;q=0.1234"}, ""}, // three digits at most
 		{[]string{"gzip ; Q=0.5"}, "gzip"},
 		{[]string{"gzip;q=0, gzip;q=1"}, "gzip"}, // the order never decides
 		{[]string{"gzip;q=1, x-gzip;q=0"}, "gzip"},

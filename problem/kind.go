@@ -131,7 +131,7 @@ func (k *Kind) Check() error {
 	}
 	if k.status < 400 || k.status > 599 {
 		return errors.New("problem " + strconv.Quote(k.code) + ": status " + strconv.Itoa(k.status) +
-			" is no error (400 to 599)")
+			" is not an error (400 to 599)")
 	}
 	if k.title == "" {
 		return errors.New("problem " + strconv.Quote(k.code) + ": the title is empty")
@@ -161,7 +161,7 @@ var (
 	BadRequest = Define(http.StatusBadRequest, "bad-request", "The request cannot be read").
 			Means("The request line or a header field is malformed.")
 	Unreadable = BadRequest.Define(http.StatusBadRequest, "input-unreadable", "The input cannot be read").
-			Means("The member errors lists every item, with its place and what it must be.")
+			Means("The member errors lists every item, with its place and the expected form.")
 	Unauthorized = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
 	Forbidden    = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
 	NotFound     = Define(http.StatusNotFound, "not-found", "Nothing is here").
@@ -194,10 +194,10 @@ var (
 				Means("The response's Accept and Accept-Encoding fields list what is accepted.").
 				Carries("accepted", []string{"application/json"})
 	Invalid = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
-		Means("The member errors lists every item, with its place, the rule and what it asks for.")
+		Means("The member errors lists every item, with its place, the rule and its bound.")
 	PreconditionRequired = Define(http.StatusPreconditionRequired, "precondition-required",
 		"The request must say which state it expects").
-		Means("Send the ETag of what was read in the field If-Match (RFC 6585, 3).")
+		Means("Send the ETag of the last answer in the field If-Match (RFC 6585, 3).")
 	// CallerLeft is for logs and for callers who closed only their half of the connection.
 	// No standard has a number for it; 499 is widely used.
 	CallerLeft = Define(499, "caller-left",

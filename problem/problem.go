@@ -340,7 +340,7 @@ func (p *Problem) Append(b []byte, t Rendering) ([]byte, error) {
 	for _, m := range p.members {
 		text, err := m.encode()
 		if err == nil && len(b)+len(text)+6*len(m.name) > end {
-			err = fmt.Errorf("it has %d bytes, and a problem %d at the most", len(text), MaxSize)
+			err = fmt.Errorf("it has %d bytes; a problem has at most %d", len(text), MaxSize)
 		}
 		if err != nil {
 			lost = errors.Join(lost, fmt.Errorf("member %q of problem %s is left out: %w",

@@ -37,7 +37,7 @@ func TestKinds(t *testing.T) {
 		kind *problem.Kind
 		want string
 	}{
-		{errClosed, ""}, {nil, "the kind is nil"}, {problem.Define(399, "a", "A"), "status 399 is no error"}, {problem.Define(600, "a", "A"), "status 600"},
+		{errClosed, ""}, {nil, "the kind is nil"}, {problem.Define(399, "a", "A"), "status 399 is not an error"}, {problem.Define(600, "a", "A"), "status 600"},
 		{problem.Define(400, "a", ""), "the title is empty"}, {problem.Define(400, "", "A"), "has no code"}, {problem.Define(400, "A", "A"), "lower-case"},
 		{problem.Define(599, "a-9", "A"), ""}, {problem.Define(400, "-a", "A"), "lower-case"}, {problem.Define(400, "z{", "A"), "lower-case"},
 		{problem.Define(400, "a", "A").Carries("", 1), "it has no name"}, {problem.Define(400, "a", "A").Carries("errors", 1), "standard member"},

@@ -118,7 +118,7 @@ func (p *parser) segment() error {
 		case rest:
 			return p.nothingFollows()
 		case len(p.names) > firstName && text == "":
-			return p.fail(p.at, "text must stand between two parameters, else nobody can tell where one ends")
+			return p.fail(p.at, "two parameters need text between them, else it is unclear where the first ends")
 		}
 		open := p.at
 		if rest, err = p.parameter(); err != nil {
@@ -163,7 +163,7 @@ func (p *parser) segment() error {
 		return p.fail(start, "a segment that begins with : is a text here: write {%s} for a parameter", strings.TrimLeft(first, ":"))
 	}
 	if len(p.segments) == MaxSegments {
-		return p.fail(start, "a template can have %d segments at the most; {+rest} takes any number", MaxSegments)
+		return p.fail(start, "a template has at most %d segments; {+rest} takes any number", MaxSegments)
 	}
 	p.segments = append(p.segments, s)
 	return nil
@@ -193,7 +193,7 @@ func (p *parser) literals() (string, error) {
 		case c == '}':
 			return "", p.fail(p.at, "%q closes nothing: open a parameter with {", c)
 		case c <= ' ' || c == 0x7f || strings.IndexByte(`"<>\^|?#`+"`", c) >= 0:
-			return "", p.fail(p.at, "%q cannot stand in a path: write it percent-encoded", c)
+			return "", p.fail(p.at, "%q is not allowed in a path: write it percent-encoded", c)
 		}
 	}
 	return decoded.String() + p.text[start:], nil
@@ -213,16 +213,16 @@ func (p *parser) parameter() (rest bool, err error) {
 	}
 	for i := range len(name) {
 		if c := name[i]; !('a' <= c|0x20 && c|0x20 <= 'z' || c == '_' || '0' <= c && c <= '9' && i > 0) {
-			return false, p.fail(at+i, "%q cannot stand in a parameter's name: use letters, digits and _, a letter first", c)
+			return false, p.fail(at+i, "%q is not allowed in a parameter's name: use letters, digits and _, a letter first", c)
 		}
 	}
 	for _, n := range p.names {
 		if n == name {
-			return false, p.fail(at, "the parameter %s stands in the template twice", name)
+			return false, p.fail(at, "the template has the parameter %s twice", name)
 		}
 	}
 	if len(p.names) == MaxParameters {
-		return false, p.fail(at, "a template can have %d parameters at the most", MaxParameters)
+		return false, p.fail(at, "a template has at most %d parameters", MaxParameters)
 	}
 	p.names = append(p.names, name)
 	p.at = open + end + 1
@@ -259,7 +259,7 @@ func (t Template) Expand(value func(name string) string) (string, error) {
 				}
 				writeEscaped(&b, v, pathRest)
 			case v == "":
-				return "", fmt.Errorf("parameter %s: an empty value cannot stand in a path", s.Names[i])
+				return "", fmt.Errorf("parameter %s: a path cannot hold an empty value", s.Names[i])
 			default:
 				writeEscaped(&b, v, pathValue)
 			}
@@ -295,7 +295,7 @@ func readsBack(s segment.Segment, values []string) error {
 	}
 	for i, v := range values {
 		if got := segment.Decode(whole.String()[spans[i].Start:spans[i].End]); got != v {
-			return fmt.Errorf("parameter %s: %q would be read back as %q: the text that follows it stands in it", s.Names[i], v, got)
+			return fmt.Errorf("parameter %s: %q would be read back as %q: it contains the text that follows it", s.Names[i], v, got)
 		}
 	}
 	return nil

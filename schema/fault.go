@@ -6,7 +6,7 @@ type Fault struct {
 	// more than 512 bytes is cut, and ends in an ellipsis.
 	Pointer string
 	// Rule is the keyword that was broken: one of JSON Schema's, "syntax" where
-	// the text is no JSON, or "unique" where a name stands twice.
+	// the text is no JSON, or "unique" where a name is given twice.
 	Rule string
 	// Want is what the rule asks for, as JSON; nil where the rule says all.
 	Want any

@@ -43,7 +43,7 @@ func Adapts[New any](t testing.TB, a wicketway.Adapter, examples ...New) {
 		was, wasErr := without(example, lost)
 		is, isErr := without(back, lost)
 		if wasErr != nil || isErr != nil || was != is {
-			t.Errorf("Adapts: example %d comes back as %s, and was %s (%v %v): name what is lost, or mend a function", i, is, was, wasErr, isErr)
+			t.Errorf("Adapts: example %d comes back as %s, and was %s (%v %v): name the lost members, or mend a function", i, is, was, wasErr, isErr)
 		}
 	}
 }

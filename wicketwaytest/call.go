@@ -196,7 +196,7 @@ func (a answer) stream(out reflect.Value) error {
 		from.ReadToken()
 	}
 	if token, err := from.ReadToken(); err != nil || token.Kind() != '[' {
-		return fmt.Errorf("it is no array: %v", err)
+		return fmt.Errorf("it is not an array: %v", err)
 	}
 	for from.PeekKind() != ']' && from.PeekKind() != 0 {
 		item := reflect.New(yield.In(0))

@@ -186,7 +186,7 @@ func passesContext(s setting) error {
 		passed.Store(r.Context().Value(passedKey{}) != nil)
 	}, func(*http.Response) error { return nil })
 	if err == nil && !passed.Load() {
-		return errors.New("what the context held is gone: pass on r, or r.WithContext(...) with a context that was made from r.Context()")
+		return errors.New("values of the context are gone: pass on r, or r.WithContext(...) with a context made from r.Context()")
 	}
 	return err
 }
@@ -223,7 +223,7 @@ func keepsFlush(s setting) error {
 		_, err := io.ReadFull(resp.Body, start)
 		if err != nil || !can.Load() {
 			close(goOn)
-			return errors.New("what was flushed did not arrive before the handler had returned: " + unwrap)
+			return errors.New("flushed bytes did not arrive before the handler had returned: " + unwrap)
 		}
 		close(goOn)
 		_, err = io.ReadAll(resp.Body)
@@ -326,7 +326,7 @@ func staysQuiet(s setting) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.late {
-		return errors.New("something was written after ServeHTTP had returned: wait for what was started before you return")
+		return errors.New("something was written after ServeHTTP had returned: wait for everything that was started before you return")
 	}
 	return nil
 }
@@ -357,6 +357,6 @@ func leavesNothing(s setting) error {
 		}
 		time.Sleep(settling)
 	}
-	return fmt.Errorf("after %d requests there are %d goroutines more: end what a request has started when it is over",
+	return fmt.Errorf("after %d requests there are %d goroutines more: end everything that a request has started when it is over",
 		many, runtime.NumGoroutine()-before)
 }

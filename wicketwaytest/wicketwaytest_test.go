@@ -53,7 +53,7 @@ func TestWrongMiddlewareIsCaught(t *testing.T) {
 		}), []string{"next was called 2 times"}},
 		{"loses the context", wrap(func(next http.Handler, w http.ResponseWriter, r *http.Request) {
 			next.ServeHTTP(w, r.WithContext(context.Background()))
-		}), []string{"what the context held is gone"}},
+		}), []string{"values of the context are gone"}},
 		{"keeps what belongs to a request", wrap(func(next http.Handler, w http.ResponseWriter, r *http.Request) {
 			shared.Store(r.Header.Get("Duty"))
 			time.Sleep(time.Millisecond)

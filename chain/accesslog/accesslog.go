@@ -46,7 +46,7 @@ func AtStart() Option { return func(s *settings) { s.start = true } }
 func Slow(d time.Duration) Option {
 	return func(s *settings) {
 		if s.slow = d; d <= 0 {
-			s.wrong = append(s.wrong, fmt.Errorf("Slow: %v is no time from which requests are slow: it is positive", d))
+			s.wrong = append(s.wrong, fmt.Errorf("Slow: %v is not a positive duration", d))
 		}
 	}
 }

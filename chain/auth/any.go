@@ -26,7 +26,7 @@ func Any(guards ...wicketway.Authenticator) wicketway.Authenticator {
 			a.senders = append(a.senders, s)
 			names = append(names, g.Scheme().Name)
 		} else {
-			a.wrong = append(a.wrong, fmt.Errorf("auth.Any: %T is no guard of this package", g))
+			a.wrong = append(a.wrong, fmt.Errorf("auth.Any: %T is not a guard of this package", g))
 		}
 		if c, ok := g.(interface{ Check() error }); ok {
 			a.wrong = append(a.wrong, c.Check())

@@ -174,7 +174,7 @@ func newGuard(name string, settings []Option) guard {
 	case g.remember < 0:
 		g.wrongf("Remember is %d: 0 keeps none", g.remember)
 	case !bind.IsToken(g.header):
-		g.wrongf("Header is %q, which is no name of a field (RFC 9110, 5.1)", g.header)
+		g.wrongf("Header is %q, which is not a field name (RFC 9110, 5.1)", g.header)
 	case g.now == nil:
 		g.wrongf("Clock has no function")
 	}

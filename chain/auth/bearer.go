@@ -81,7 +81,7 @@ func (b *bearer) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	switch {
 	case len(fields) == 0 || fields[0] == "":
 		return nil, b.reject(ErrTokenMissing, "Send a token in the field Authorization: Bearer TOKEN.", nil)
-	case len(fields) > 1: // RFC 9110, 5.3: it is no list, so nobody knows which counts
+	case len(fields) > 1: // RFC 9110, 5.3: it is not a list, so nobody knows which counts
 		return nil, b.reject(ErrTokenMalformed, "The request has more than one Authorization field.", nil)
 	case !isScheme(fields[0], "Bearer"):
 		return nil, b.reject(ErrTokenMissing, "The field Authorization has another scheme than Bearer.", nil)

@@ -124,7 +124,7 @@ func date(seconds *float64) (time.Time, error) {
 		return time.Time{}, nil
 	}
 	if math.IsNaN(*seconds) || *seconds < 0 || *seconds > lastDate {
-		return time.Time{}, fmt.Errorf("%v is no date", *seconds)
+		return time.Time{}, fmt.Errorf("%v is not a date", *seconds)
 	}
 	whole, part := math.Modf(*seconds)
 	return time.Unix(int64(whole), int64(part*1e9)), nil

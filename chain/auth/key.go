@@ -29,7 +29,7 @@ type StoredKey struct {
 // key is shown to its owner once. The prefix has letters, digits, - and _.
 func NewKey(prefix string) (key string, stored StoredKey, err error) {
 	if !isPrefix(prefix) {
-		return "", stored, fmt.Errorf("auth.NewKey: %q is no prefix: it has letters, digits, - and _", prefix)
+		return "", stored, fmt.Errorf("auth.NewKey: %q is not a prefix: it has letters, digits, - and _", prefix)
 	}
 	secret := make([]byte, 32)
 	rand.Read(secret) // never fails (crypto/rand)

@@ -125,7 +125,7 @@ func (k Keys) changed(change func(*trusted)) Keys {
 
 func newTrusted(algorithm string, key any) (*trusted, error) {
 	if !slices.Contains(algorithms, algorithm) {
-		return nil, fmt.Errorf("auth: the algorithm %q is none of %s", algorithm, strings.Join(algorithms, ", "))
+		return nil, fmt.Errorf("auth: the algorithm %q is not one of %s", algorithm, strings.Join(algorithms, ", "))
 	}
 	if v := reflect.ValueOf(key); !v.IsValid() || v.Kind() == reflect.Pointer && v.IsNil() {
 		return nil, fmt.Errorf("auth: the key for %s is nil", algorithm)
@@ -155,7 +155,7 @@ func newTrusted(algorithm string, key any) (*trusted, error) {
 		fits = algorithm == "EdDSA"
 	}
 	if !fits {
-		return nil, fmt.Errorf("auth: a %T is no key for %s", key, algorithm)
+		return nil, fmt.Errorf("auth: a %T is not a key for %s", key, algorithm)
 	}
 	return k, nil
 }
@@ -220,7 +220,7 @@ func parseJWKs(text []byte, allowed []string) ([]*trusted, error) {
 			continue
 		}
 		if k.kid = m.KID; slices.ContainsFunc(list, func(o *trusted) bool { return o.kid == k.kid && o.algorithm == k.algorithm && k.kid != "" }) {
-			errs = append(errs, fmt.Errorf("key %d: the kid %q stands twice", i+1, k.kid))
+			errs = append(errs, fmt.Errorf("key %d: the kid %q is given twice", i+1, k.kid))
 			continue
 		}
 		list = append(list, k)
@@ -238,7 +238,7 @@ func fromJWK(m jwkset.JWKMarshal, allowed []string) (*trusted, error) {
 	}
 	if m.ALG != "" {
 		if !slices.Contains(allowed, string(m.ALG)) {
-			return nil, fmt.Errorf("its alg %s is none of %s", m.ALG, strings.Join(allowed, ", "))
+			return nil, fmt.Errorf("its alg %s is not one of %s", m.ALG, strings.Join(allowed, ", "))
 		}
 		return newTrusted(string(m.ALG), own.Key())
 	}
@@ -247,7 +247,7 @@ func fromJWK(m jwkset.JWKMarshal, allowed []string) (*trusted, error) {
 			return k, nil
 		}
 	}
-	return nil, fmt.Errorf("its type %s is none for %s", m.KTY, strings.Join(allowed, ", "))
+	return nil, fmt.Errorf("its type %s is not one for %s", m.KTY, strings.Join(allowed, ", "))
 }
 
 // same reports whether two keys are one.

@@ -193,7 +193,7 @@ func (s *Sessions) set(answer http.Header, held session) error {
 	return nil
 }
 
-var errNoSession = errors.New("there is no session")
+var errNoSession = errors.New("the request has no session")
 
 // read opens the cookie of a request.
 func (s *Sessions) read(r *http.Request) (held session, err error) {

@@ -96,7 +96,7 @@ func (c Control) check() error {
 		fault("NoCache contradicts an age: keep one")
 	}
 	if c.Private && c.SharedMaxAge > 0 {
-		fault("SharedMaxAge has no effect beside Private: no shared cache keeps private answers")
+		fault("SharedMaxAge has no effect together with Private: no shared cache keeps private answers")
 	}
 	if !c.NoStore && !c.hasAge() && (c.Immutable || stale > 0) {
 		fault("without an age Immutable and the stale times have no effect: set MaxAge or SharedMaxAge")

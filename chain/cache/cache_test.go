@@ -44,7 +44,7 @@ func TestResponses(t *testing.T) {
 		{"3: nothing said", "", "", 0, "", 2, "200  2"},
 		{"5.2.2.10: s-maxage before max-age", "Cache-Control: max-age=1, S-MaxAge=60", "", 30, "", 1, "200 30 1"},
 		{"5.3: Expires", "Expires: Tue, 04 May 2027 09:31:00 GMT", "", 59, "", 1, "200 59 1"},
-		{"5.3: Expires that is no date", "Expires: 0", "", 0, "", 2, "200  2"},
+		{"5.3: Expires that is not a date", "Expires: 0", "", 0, "", 2, "200  2"},
 		{"5.2.2.5: no-store", "Cache-Control: no-store, max-age=60", "", 0, "", 2, "200  2"},
 		{"5.2.2.7: private", "Cache-Control: private, max-age=60", "", 0, "", 2, "200  2"},
 		{"5.2.2.4: no-cache is asked about", "Cache-Control: no-cache\nEtag: \"a\"", "", 0, "", 2, "200 0 1"},
@@ -288,7 +288,7 @@ func TestControlAndBuild(t *testing.T) {
 	keeps, get := wicketway.Chain(cache.Responses(cache.Settings{})), wicketway.Route("GET /x", text)
 	for want, parts := range map[string][]wicketway.Part{
 		"answers would be given to other callers":    {wicketway.Guard(plate{}), keeps, get},
-		"it stands before the guard plate":           {wicketway.Guard(plate{}), wicketway.Chain(cache.Responses(cache.Settings{ByCaller: true})), get},
+		"it comes before the guard plate":            {wicketway.Guard(plate{}), wicketway.Chain(cache.Responses(cache.Settings{ByCaller: true})), get},
 		"so answers are for one caller: say Private": {wicketway.Guard(plate{}), wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(public), get},
 		"SharedMaxAge has no effect":                 {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(cache.Control{Private: true, SharedMaxAge: time.Hour}), get},
 		"NoStore contradicts all else":               {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(cache.Control{NoStore: true, MaxAge: time.Hour}), get},
@@ -301,7 +301,7 @@ func TestControlAndBuild(t *testing.T) {
 		"MustRevalidate contradicts the stale times": {wicketway.Chain(cache.Headers(cache.Control{MustRevalidate: true, MaxAge: time.Hour, StaleIfError: time.Hour})), get},
 		"a method that it is about (GET, HEAD)":      {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(public), wicketway.Route("POST /x", text)},
 		"sizes are not negative":                     {wicketway.Chain(cache.Responses(cache.Settings{Bytes: -1})), get},
-		"it stands before proxy":                     {wicketway.Chain(cache.Responses(cache.Settings{}), wicketway.Wrap("proxy", func(h http.Handler) http.Handler { return h })), get},
+		"it comes before proxy":                      {wicketway.Chain(cache.Responses(cache.Settings{}), wicketway.Wrap("proxy", func(h http.Handler) http.Handler { return h })), get},
 	} {
 		if _, err := wicketway.Build(info, parts...); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)

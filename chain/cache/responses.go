@@ -19,7 +19,7 @@ import (
 
 // Settings say what a response cache keeps.
 type Settings struct {
-	// Bytes is how much it keeps at the most, of bodies and header fields; 64 MiB where it is 0.
+	// Bytes is how much it keeps at most, of bodies and header fields; 64 MiB where it is 0.
 	Bytes int
 	// Largest is the size in bytes of a body that is kept; 1 MiB where it is 0.
 	Largest int
@@ -46,7 +46,7 @@ const patience = 2 * time.Second
 // where the answer says public or varies by Cookie. Requests that have content, a Range or an Upgrade
 // pass.
 //
-// Many who ask for what is not there wait for one of them to get it, for 2 seconds at the most and as
+// Many who ask for what is not there wait for one of them to get it, for 2 seconds at most and as
 // long as its answer may be kept: an answer is held back until it is whole, so that nobody waits
 // for the one who reads it first. One that is flushed, or larger than Largest, passes as it comes
 // and is not kept.
@@ -91,11 +91,11 @@ func (c *Settings) checkRoute(f wicketway.Facts) error {
 	own := slices.IndexFunc(f.Chain, isNamed("cache"))
 	switch {
 	case f.Guard != nil && !c.ByCaller:
-		return fmt.Errorf("the route is behind the guard %s, and answers would be given to other callers: keep them apart with ByCaller, or stand on public routes (RFC 9111, 3.5)", f.Guard.Name)
+		return fmt.Errorf("the route is behind the guard %s, and answers would be given to other callers: keep them apart with ByCaller, or use it on public routes (RFC 9111, 3.5)", f.Guard.Name)
 	case f.Guard != nil && own < f.Guard.After:
-		return fmt.Errorf("it stands before the guard %s, so it does not know the caller: put it into a chain further in", f.Guard.Name)
+		return fmt.Errorf("it comes before the guard %s, so it does not know the caller: put it into a chain further in", f.Guard.Name)
 	case slices.ContainsFunc(f.Chain[max(own, 0):], isNamed("proxy")):
-		return fmt.Errorf("it stands before proxy, so it does not know the host that was asked for: put it behind")
+		return fmt.Errorf("it comes before proxy, so it does not know the host that was asked for: put it behind")
 	}
 	return nil
 }

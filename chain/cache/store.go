@@ -13,7 +13,7 @@ import (
 // A store keeps answers in memory. Its lock is never held while anybody reads or writes, nor for
 // longer than a look-up takes: a change marks what is kept of a path rather than looking for it.
 type store struct {
-	bytes int // that it keeps at the most
+	bytes int // that it keeps at most
 
 	mu     sync.Mutex
 	asked  map[string]*variants // by what is asked for

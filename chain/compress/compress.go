@@ -144,13 +144,13 @@ func (s *settings) check() error {
 		case slices.Contains(s.codings[:i], c):
 			fault("Codings: the coding %s is offered twice", c)
 		case !slices.Contains(answerCodings, c):
-			fault("Codings: %q is no coding: zstd, br or gzip", c)
+			fault("Codings: %q is not a coding: zstd, br or gzip", c)
 		}
 	}
 	for i, media := range s.types {
 		kind, sub, _ := strings.Cut(media, "/")
 		if sub = strings.TrimSuffix(sub, "*"); !bind.IsToken(kind) || sub != "" && !bind.IsToken(sub) || !strings.Contains(media, "/") {
-			fault("Types: %q is no media type, such as model/gltf+json or model/*", media)
+			fault("Types: %q is not a media type, such as model/gltf+json or model/*", media)
 		} else if slices.Contains(s.types[:i], media) {
 			fault("Types: %s is named twice", media)
 		}
@@ -163,7 +163,7 @@ func checkFlush(f wicketway.Facts) error {
 	seen := false
 	for _, m := range f.Chain {
 		if seen && m.HidesFlush {
-			return fmt.Errorf("%s stands behind it and hides flushing: put compress into its place, and it outside", m.Name)
+			return fmt.Errorf("%s is behind it and hides flushing: put compress into its place, and it outside", m.Name)
 		}
 		seen = seen || m.Name == "compress"
 	}

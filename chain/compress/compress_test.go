@@ -126,12 +126,12 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 		}
 	}
 	for want, middleware := range map[string][]wicketway.Middleware{
-		"a size is not negative":                   {compress.Bodies(compress.From(-1))},
-		"no coding is offered":                     {compress.Bodies(compress.Codings())},
-		"the coding br is offered twice":           {compress.Bodies(compress.Codings("br", "br"))},
-		`"lzw" is no coding`:                       {compress.Bodies(compress.Codings("lzw"))},
-		"late stands behind it and hides flushing": {compress.Bodies(), {Name: "late", Wrap: func(next http.Handler) http.Handler { return next }, HidesFlush: true}},
-		"compress is in the chain already":         {compress.Bodies(), compress.Bodies()},
+		"a size is not negative":               {compress.Bodies(compress.From(-1))},
+		"no coding is offered":                 {compress.Bodies(compress.Codings())},
+		"the coding br is offered twice":       {compress.Bodies(compress.Codings("br", "br"))},
+		`"lzw" is not a coding`:                {compress.Bodies(compress.Codings("lzw"))},
+		"late is behind it and hides flushing": {compress.Bodies(), {Name: "late", Wrap: func(next http.Handler) http.Handler { return next }, HidesFlush: true}},
+		"compress is in the chain already":     {compress.Bodies(), compress.Bodies()},
 	} {
 		if _, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Chain(middleware...), wicketway.Route("GET /text", text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)

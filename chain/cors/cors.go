@@ -43,7 +43,7 @@ func From(origins ...string) Origins {
 			o.wrong = append(o.wrong, fmt.Errorf("cors: null is the origin of files, of sandboxed frames and of whoever wants to be it: name origins"))
 		case err != nil || u.Host == "" || u.Path != "" || u.RawQuery != "" || u.Fragment != "" || strings.ToLower(origin) != origin ||
 			u.Scheme+"://"+u.Host != strings.Replace(origin, "*.", "any.", 1) || strings.Contains(u.Host, "*") || !isSent(u):
-			o.wrong = append(o.wrong, fmt.Errorf("cors: %q is no origin: a scheme and a host in lower case as browsers send them, and a port if it is not the usual one: https://canal.example", origin))
+			o.wrong = append(o.wrong, fmt.Errorf("cors: %q is not an origin: a scheme and a host in lower case as browsers send them, and a port if it is not the usual one: https://canal.example", origin))
 		case strings.HasPrefix(host, "*."):
 			o.below = append(o.below, scheme+"://"+host[1:])
 		default:
@@ -148,7 +148,7 @@ func (c *sharing) check() error {
 			same := func(other string) bool { return strings.EqualFold(other, field) }
 			switch {
 			case !bind.IsToken(field):
-				fault("%s: %q is no name of a field (RFC 9110, 5.1)", name, field)
+				fault("%s: %q is not a field name (RFC 9110, 5.1)", name, field)
 			case slices.ContainsFunc(list[:i], same):
 				fault("%s: %s is named twice", name, field)
 			}

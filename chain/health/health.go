@@ -20,7 +20,7 @@ import (
 
 // ErrNotReady is raised where a server should get no requests.
 var ErrNotReady = problem.Define(http.StatusServiceUnavailable, "not-ready", "The server is not ready").
-	Means("The member checks says what is missing; draining says that the server is about to stop.").
+	Means("The member checks lists what is missing; draining means that the server is about to stop.").
 	Carries("checks", map[string]string{"storage": "down"}).
 	Carries("draining", true)
 

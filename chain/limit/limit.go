@@ -176,7 +176,7 @@ func (l *limiter) check() error {
 		fault("%d requests in %v: a rate has at least one request in one second to a year, and at most one in a microsecond", r.Requests, r.Per)
 	}
 	if strings.ContainsFunc(r.Name, func(c rune) bool { return (c|0x20 < 'a' || c|0x20 > 'z') && (c < '0' || c > '9') && c != '-' }) {
-		fault("%q is no name of a policy: it has letters, digits and hyphens", r.Name)
+		fault("%q is not a policy name: it has letters, digits and hyphens", r.Name)
 	}
 	if l.by.Of == nil {
 		fault("the Key does not say whose requests are counted together: ByAddress, ByCaller or a Key of your own")

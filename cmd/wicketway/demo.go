@@ -16,7 +16,7 @@ func demoCommand() *cobra.Command {
 
 The log is JSON; with WICKETWAY_DEVELOPMENT=1 in the environment it is made to be read in a
 terminal, and problems say what caused them.`,
-		Args: cobra.NoArgs,
+		Args: takes,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if tour {
 				return checked(demo.Tour(c.Context(), c.OutOrStdout()))

@@ -38,7 +38,6 @@ type answering struct {
 // left out where the current folder has the program. The others are named in use.
 func aboutAPI(use, short string, find func(d wicketway.Description, args []string) (answering, error)) *cobra.Command {
 	var asJSON bool
-	words := strings.Fields(use)[1:]
 	c := &cobra.Command{
 		Use:   use,
 		Short: short,
@@ -48,17 +47,9 @@ PACKAGE is the Go package of a program that calls api.Serve, such as ./cmd/serve
 it is built, and run with WICKETWAY_DESCRIBE=FILE in its environment, so that it
 writes its description instead of listening. PACKAGE can also be such a file.
 Default: the current folder.`,
-		Args: func(c *cobra.Command, args []string) error {
-			switch missing := words[min(len(args), len(words)):]; {
-			case len(missing) > 1:
-				return fmt.Errorf("missing %s: wicketway %s", strings.Join(missing[:len(missing)-1], " and "), use)
-			case len(args) > len(words):
-				return fmt.Errorf("%q is one too many: wicketway %s", args[len(words)], use)
-			}
-			return nil
-		},
+		Args: takes,
 		RunE: func(c *cobra.Command, args []string) error {
-			if len(args) < len(words) {
+			if len(args) < len(strings.Fields(use))-1 {
 				args = append(args, ".")
 			}
 			d, err := describe(c.Context(), args[len(args)-1])
@@ -102,7 +93,7 @@ func describe(ctx context.Context, source string) (wicketway.Description, error)
 		}
 	}
 	if err := json.Unmarshal(text, &d); err != nil {
-		return d, fmt.Errorf("%s is no description of an API: %w", source, err)
+		return d, fmt.Errorf("%s is not a description of an API: %w", source, err)
 	}
 	return d, nil
 }

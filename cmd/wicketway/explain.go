@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
@@ -25,8 +26,8 @@ func explainCommand() *cobra.Command {
 		"Say what would happen to a request: route, values, chain, access, inputs",
 		func(d wicketway.Description, args []string) (answering, error) {
 			target, err := url.ParseRequestURI(args[1])
-			if err != nil || !strings.HasPrefix(args[1], "/") {
-				return answering{}, fmt.Errorf("%q is no path: it starts with a slash and is percent-encoded", args[1])
+			if err != nil {
+				return answering{}, err
 			}
 			t, err := newDescribed(d)
 			if err != nil {
@@ -36,15 +37,45 @@ func explainCommand() *cobra.Command {
 			for _, f := range fields {
 				name, value, ok := strings.Cut(f, ":")
 				if !ok {
-					return answering{}, fmt.Errorf("%q is no header field: write NAME: VALUE", f)
+					return answering{}, fmt.Errorf("%q is not a header field: write NAME: VALUE", f)
 				}
 				header.Add(strings.TrimSpace(name), strings.TrimSpace(value))
 			}
 			e := t.explain(strings.ToUpper(args[0]), target, header)
 			return answering{data: e, print: e.print}, nil
 		})
+	c.Args = func(c *cobra.Command, args []string) error {
+		return cmp.Or(orderly(args), takes(c, args))
+	}
 	c.Flags().StringArrayVarP(&fields, "header", "H", nil, "a header field of the request, NAME: VALUE; can be given again")
 	return c
+}
+
+// orderly finds words of the request that are missing or in the wrong order.
+func orderly(args []string) error {
+	const usage = "wicketway explain METHOD PATH PACKAGE"
+	if len(args) == 0 {
+		return nil
+	}
+	if strings.HasPrefix(args[0], "/") {
+		return fmt.Errorf("missing METHOD before %s: %s", args[0], usage)
+	}
+	if !bind.IsToken(args[0]) {
+		return fmt.Errorf("%q is not a method (RFC 9110, 9.1): %s", args[0], usage)
+	}
+	if len(args) == 1 {
+		return nil
+	}
+	target, err := url.ParseRequestURI(args[1])
+	switch {
+	case err == nil && target.Host != "":
+		return fmt.Errorf("%s is an address; write its path alone: %s", args[1], target.RequestURI())
+	case !strings.HasPrefix(args[1], "/"):
+		return fmt.Errorf("missing PATH, which begins with a slash, before %s: %s", args[1], usage)
+	case err != nil:
+		return fmt.Errorf("%s is not a valid path: its percent-encoding is wrong (RFC 3986, 2.1)", args[1])
+	}
+	return nil
 }
 
 // A described API finds routes as the API itself does, by the same table.
@@ -134,6 +165,8 @@ type explanation struct {
 	Route *wicketway.Facts `json:"route,omitzero"`
 	// Values are those of the template's parameters.
 	Values []value `json:"values,omitempty"`
+	// Refused is set where the parameters break rules of the route.
+	Refused *refusal `json:"refused,omitzero"`
 	// Beaten are the other routes that match, and why they come later.
 	Beaten []beaten `json:"beaten,omitempty"`
 	// Format is the one that the path's suffix chooses.
@@ -164,7 +197,7 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 	var m table.Match
 	to := t.table.Resolve(method, target, header, &m)
 	if to.Outcome == table.Found {
-		t.found(&e, &m, target)
+		t.found(&e, &m, target, header)
 		return e
 	}
 	g := t.Groups[t.groupOf[m.Group]]
@@ -200,13 +233,14 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 }
 
 // found explains a request that a route takes.
-func (t described) found(e *explanation, m *table.Match, target *url.URL) {
+func (t described) found(e *explanation, m *table.Match, target *url.URL, header http.Header) {
 	r := t.Routes[m.Route]
 	e.Route, e.Chain, e.Format = &r, r.Chain, m.Suffix
 	template, _ := route.Parse(r.Path) // newDescribed has parsed it before
 	for i, name := range template.Names() {
 		e.Values = append(e.Values, value{name, m.Value(i)})
 	}
+	e.Refused = refuse(r, template.Names(), m, target, header)
 	for _, i := range t.table.Edition(m).All(target.Path, target.RawPath) {
 		if other := t.Routes[i]; i != int(m.Route) {
 			e.Beaten = append(e.Beaten, beaten{methodName(other.Method) + " " + other.Path, why(r, other, e.Method),
@@ -305,7 +339,7 @@ func (e explanation) print(out io.Writer) {
 		line("inherited", "%s\t%s", fromEarlier(*r), where(r.Inherited.At))
 	}
 	if r.Adapted {
-		line("adapted", "an older shape of what the function reads and sends")
+		line("adapted", "an older shape of the function's types")
 	}
 	if p := r.Problems; p != nil {
 		line("problems", "as %s\t%s", p.Type, p.Media)
@@ -318,6 +352,9 @@ func (e explanation) print(out io.Writer) {
 	}
 	for i, v := range e.Values {
 		line(first(i, "values"), "%s = %q", v.Name, v.Value)
+	}
+	if e.Refused != nil {
+		e.Refused.print(line)
 	}
 	asked := -1
 	if r.Guard != nil {
@@ -346,7 +383,7 @@ func (e explanation) print(out io.Writer) {
 		line(first(i, "reads"), "%s %s\t%s\t%s", in.In, in.Name, in.Type, rules)
 	}
 	if r.Files {
-		line("", "404 where no such file is")
+		line("", "404 where the file does not exist")
 	}
 	for i, b := range r.Bodies {
 		line(first(i, "body"), "%s", b.Media)

@@ -13,6 +13,9 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/examples/quiet"
 	"github.com/wicketway/wicketway/format/csv"
@@ -149,7 +152,7 @@ func TestExplainShowsAttachedValues(t *testing.T) {
 	for path, wants := range map[string][]string{
 		"/locks":          {`quiet.hours {"From":22,"To":6}`, "explain_test.go:", "refuses what makes noise", "409 quiet-hours", "by quiet"},
 		"/list/locks.csv": {`of = "locks"`, "json, csv", "by suffix, then accept", "the suffix chooses csv", "text/csv"},
-		"/a file":         {"404 where no such file is"},
+		"/a file":         {"404 where the file does not exist"},
 	} {
 		var out strings.Builder
 		d.explain(map[bool]string{true: "PUT", false: "GET"}[path == "/locks"], &url.URL{Path: path}, nil).print(&out)
@@ -158,5 +161,78 @@ func TestExplainShowsAttachedValues(t *testing.T) {
 				t.Errorf("%s: no %q in\n%s", path, want, out.String())
 			}
 		}
+	}
+}
+
+// The parameters that explain says are refused are those that the API refuses, fault by fault.
+func TestExplainRefusesAsTheAPIDoes(t *testing.T) {
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"},
+		wicketway.Route("GET /locks/{lock}/{gate}", func(context.Context, struct {
+			Lock   string    `from:"path lock" rule:"pattern='^[a-z]+$'"`
+			Gate   uint8     `from:"path gate" rule:"maximum=9"`
+			Small  *int16    `from:"query small"`
+			Limit  int       `from:"query limit" rule:"minimum=1 maximum=255"`
+			Since  time.Time `from:"query since"`
+			Height float64   `from:"query height" rule:"exclusiveMinimum=0"`
+			Open   bool      `from:"query open"`
+			Side   []string  `from:"query side" rule:"items.enum=up|down uniqueItems"`
+			Count  []int8    `from:"query count" rule:"maxItems=2"`
+			Key    string    `from:"header Key" rule:"required"`
+			Crew   int64     `from:"cookie crew" rule:"minimum=-1"`
+		}) (string, error) {
+			return "", nil
+		}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := newDescribed(api.Describe())
+	if err != nil {
+		t.Fatal(err)
+	}
+	random := rand.New(rand.NewPCG(21, 11))
+	texts := []string{"bell", "BELL", "0", "9", "10", "256", "-1", "1.5", "true", "up", "down", "2026-05-04T09:30:00Z", "%zz", "a;b", "128", "40000", ""}
+	refusals := map[int]int{}
+	for range 3000 {
+		one := func() string { return texts[random.IntN(len(texts))] }
+		segment := func() string { return texts[random.IntN(11)] }
+		var query []string
+		for _, name := range []string{"small", "limit", "since", "height", "open", "side", "side", "count", "count", "count"} {
+			if random.IntN(5) == 0 {
+				query = append(query, name+"="+one())
+			}
+		}
+		target, err := url.ParseRequestURI("/locks/" + segment() + "/" + segment() + "?" + strings.Join(query, "&"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := httptest.NewRequestWithContext(context.Background(), "GET", "/", nil)
+		r.URL, r.RequestURI = target, target.RequestURI()
+		if random.IntN(9) > 0 {
+			r.Header.Set("Key", "k")
+		}
+		if random.IntN(9) == 0 {
+			r.Header.Set("Cookie", "crew="+segment())
+		}
+		w := httptest.NewRecorder()
+		api.ServeHTTP(w, r)
+		var did, said struct {
+			Code   string
+			Errors jsontext.Value
+		}
+		if err := json.Unmarshal(w.Body.Bytes(), &did, json.MatchCaseInsensitiveNames(true)); w.Code >= 400 && err != nil {
+			t.Fatal(err)
+		}
+		e := d.explain("GET", target, r.Header)
+		if e.Refused != nil {
+			refusals[e.Refused.Status]++
+			said.Code = e.Refused.Code
+			said.Errors, err = json.Marshal(e.Refused.Items)
+		}
+		if err != nil || said.Code != did.Code || string(said.Errors) != string(did.Errors) {
+			t.Fatalf("%s: explain says %s %s, the API %d %s %s", target, said.Code, said.Errors, w.Code, did.Code, did.Errors)
+		}
+	}
+	if refusals[400] < 500 || refusals[422] < 100 {
+		t.Errorf("refused were %v", refusals)
 	}
 }

@@ -29,9 +29,19 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 		Short:         "Look at, check and try HTTP APIs built with Wicketway",
 		SilenceUsage:  true,
 		SilenceErrors: true,
+		Args:          cobra.ArbitraryArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return c.Help()
+			}
+			return chooses(c, args)
+		},
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(demoCommand(), routesCommand(), explainCommand(), problemsCommand(), retireCommand(), tokenCommand())
+	root.SetFlagErrorFunc(flagFault)
+	root.SetHelpCommand(helpCommand())
+	root.AddCommand(demoCommand(), routesCommand(), explainCommand(), problemsCommand(), retireCommand(), tokenCommand(),
+		schemaCommand())
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)

@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"errors"
 	"net"
 	"os"
 	"os/exec"
@@ -10,6 +11,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"github.com/wicketway/wicketway"
 )
@@ -40,9 +43,15 @@ func TestCommands(t *testing.T) {
 		{"demo --listen 127.0.0.1:0", time.Second, 0, "The canal is closed.", ""},
 		{"demo --listen " + taken.Addr().String(), time.Minute, 1, "", "address already in use"},
 		{"demo --listen 127.0.0.1:0 --data /dev/null/canal", time.Minute, 1, "", "/dev/null/canal"},
-		{"demo --lissen x", time.Minute, 2, "", "unknown flag: --lissen"},
-		{"demo extra", time.Minute, 2, "", "extra"},
-		{"demmo", time.Minute, 2, "", "demmo"},
+		{"demo --lissen x", time.Minute, 2, "", "unknown flag --lissen; wicketway demo has --data, --help, --listen, --tour"},
+		{"demo extra", time.Minute, 2, "", `unexpected argument "extra": wicketway demo`},
+		{"demo --listen", time.Minute, 2, "", "the flag --listen=LISTEN needs a value"},
+		{"demo --tour=maybe", time.Minute, 2, "", `"maybe" is not a value for the flag --tour=true`},
+		{"demo ---", time.Minute, 2, "", "flags are written --name or --name=value"},
+		{"demmo", time.Minute, 2, "", `unknown command "demmo"; known: demo`},
+		{"help demmo", time.Minute, 2, "", `unknown command "demmo"`},
+		{"help token show", time.Minute, 0, "wicketway token show TOKEN", ""},
+		{"schema demo", time.Minute, 2, "", `no command "demo" prints JSON; known: explain, problems`},
 		{"--help", time.Minute, 0, "demo", ""},
 	} {
 		status, out, errs := runTool(c.limit, strings.Fields(c.args)...)
@@ -93,36 +102,43 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"explain GET /api/v2/locks/bell FILE", 0, []string{"values", `lock = "bell"`, "everyone", "404 no-such-lock"}},
 		{"explain GET /api/v2/locks/bell/ FILE", 0, []string{"308 Permanent Redirect", "/api/v2/locks/bell\n", "/api/v2/locks"}},
 		{"explain DELETE /api/v2/locks/bell FILE", 0, []string{"405", "allowed", "GET", "in the group", "/api/v2/locks"}},
+		{"explain GET /api/v2/locks/BELL FILE", 0, []string{"refused", "422 input-invalid", "path lock must match the pattern"}},
+		{"explain GET /api/v2/passages?limit=0 FILE --json", 0, []string{`"refused": {`, `"status": 422`, `"name": "limit"`, `"rule": "minimum"`}},
 		{"explain GET /api/v2/lock/bell FILE", 0, []string{"404", "did you mean", "GET /api/v2/locks/{lock}", "/api/v2", "requestid"}},
 		{"explain GET /api/v9/nothing/at/all FILE --json", 0, []string{`"status": 404`, `"group": "/api"`}},
 		{"problems FILE", 0, []string{"400", "input-unreadable", "15 routes", "lists every item", "409", "slot-taken", "POST /api/v2/passages", "503", "timeout", "every request"}},
 		{"problems FILE --json", 0, []string{`"code": "token-missing"`, `"type": "/problems/token-missing"`, `"GET /api/v1/passages"`}},
 		{"routes FILE --open --same-as ../../examples/canal/open.txt", 0, []string{"everyone", "13 routes, 13 open to everyone, and 1 of Wicketway's own"}},
-		{"routes FILE --open --version v1 --same-as ../../examples/canal/open.txt --json", 1, []string{"{\n", "the routes are not those of", "GET /api/v2/drill is in the file, and not there"}},
-		{"routes FILE --same-as ../../examples/canal/open.txt", 1, []string{"DELETE /api/v2/passages/{passage} is there, and not in the file"}},
+		{"routes FILE --open --version v1 --same-as ../../examples/canal/open.txt --json", 1, []string{"{\n", "the routes are not those of", "GET /api/v2/drill is in the file, but not in the API"}},
+		{"routes FILE --same-as ../../examples/canal/open.txt", 1, []string{"DELETE /api/v2/passages/{passage} is in the API, but not in the file"}},
 		{"routes FILE --open --same-as nowhere.txt", 2, []string{"nowhere.txt"}},
-		{"token", 2, []string{"token make, token show"}},
-		{"token make", 2, []string{`"subject" not set`}},
+		{"token", 2, []string{"missing command: wicketway token make|show"}},
+		{"token make", 2, []string{"missing --subject NAME"}},
 		{"token make --subject x", 0, []string{"eyJ", "a random secret: "}},
 		{"token make --subject x --expires-in -1s", 2, []string{"is over already"}},
 		{"token make --subject x --key nowhere.pem", 2, []string{"nowhere.pem"}},
-		{"token make --subject x --key main_test.go --alg RS256", 2, []string{"is no key for RS256"}},
+		{"token make --subject x --key main_test.go --alg RS256", 2, []string{"is not a key for RS256"}},
 		{"token make --subject x --alg ES256", 2, []string{"needs a --key"}},
 		{"token make --subject x --claims []", 2, []string{"--claims"}},
 		{"token show x.y", 1, []string{"expected three parts separated by dots, found 2"}},
-		{"token show e30.W10.x", 1, []string{"part 2 of the token is no JSON object"}},
+		{"token show e30.W10.x", 1, []string{"part 2 of the token is not a JSON object"}},
 		{"token show e30.eyJleHAiOjF9.x", 0, []string{"exp", "1970-01-01T00:00:01Z", "ago", "verified", "no: give the --key"}},
-		{"token show e30.eyJleHAiOjF9.AA --key ../../go.sum", 1, []string{"verified", "no: The token's signature", "token is not good"}},
+		{"token show e30.eyJleHAiOjF9.AA --key ../../go.sum", 1, []string{"verified", "no: The token's signature", "token is not valid"}},
 		{"routes ./testdata/own", 0, []string{"/locks", "1 route, 1 open to everyone, and 1 of Wicketway's own"}},
 		{"routes ./testdata/silent", 1, []string{"has neither called api.Serve nor described it within 3s", "if done, err := api.Described(); done {"}},
 		{"explain GET", 2, []string{"missing PATH: wicketway explain METHOD PATH PACKAGE"}},
 		{"explain", 2, []string{"missing METHOD and PATH: wicketway explain"}},
-		{"routes FILE FILE", 2, []string{"is one too many: wicketway routes PACKAGE"}},
+		{"explain /locks FILE", 2, []string{"missing METHOD before /locks"}},
+		{"explain GET canal.json", 2, []string{"missing PATH, which begins with a slash, before canal.json"}},
+		{"explain GET https://canal.example/locks?x=1 FILE", 2, []string{"write its path alone: /locks?x=1"}},
+		{"explain G( /locks FILE", 2, []string{"is not a method"}},
+		{"explain GET /%zz FILE", 2, []string{"percent-encoding is wrong"}},
+		{"routes FILE FILE", 2, []string{"unexpected argument", "wicketway routes PACKAGE"}},
 		{"routes", 1, []string{"ended without describing an API"}}, // the package in this folder is the tool itself
-		{"explain GET api FILE", 2, []string{"starts with a slash"}},
+		{"explain GET api FILE", 2, []string{"begins with a slash, before api"}},
 		{"routes ../../route", 2, []string{"is the package route"}},
 		{"routes ./nowhere", 2, []string{"neither a file nor a Go package"}},
-		{"routes main_test.go", 2, []string{"no description of an API"}},
+		{"routes main_test.go", 2, []string{"not a description of an API"}},
 	} {
 		status, out, errs := runTool(2*time.Minute, strings.Fields(strings.ReplaceAll(c.args, "FILE", file))...)
 		rest := out + errs
@@ -137,6 +153,28 @@ func TestRoutesAndExplain(t *testing.T) {
 		if status != c.status {
 			t.Errorf("wicketway %s: status %d, want %d\n%s", c.args, status, c.status, errs)
 		}
+		if strings.HasSuffix(c.args, "--json") {
+			holdsToSchema(t, strings.Fields(c.args)[0], out)
+		}
+	}
+}
+
+// holdsToSchema holds what a command printed against the schema that the tool has for it.
+func holdsToSchema(t *testing.T, command, out string) {
+	t.Helper()
+	status, text, errs := runTool(time.Minute, append([]string{"schema"}, strings.Fields(command)...)...)
+	document, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+	compiler := jsonschema.NewCompiler()
+	if err = errors.Join(err, compiler.AddResource("output.json", document)); status != 0 || err != nil {
+		t.Fatalf("schema %s: %d %v\n%s", command, status, err, errs)
+	}
+	schema, err := compiler.Compile("output.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	printed, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
+	if err = errors.Join(err, schema.Validate(printed)); err != nil {
+		t.Errorf("%s: %.2000v", command, err)
 	}
 }
 
@@ -155,9 +193,13 @@ func TestRetire(t *testing.T) {
 	if err := os.WriteFile(file, []byte(log), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	other := file + ".other"
+	if err := os.WriteFile(other, []byte(line("5", "GET", "/v2/locks", grebe)), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	status, out, errs := runTool(time.Minute, "retire", "../../examples/editions", "--log", file)
 	for _, want := range []string{"GET /v1/locks 2027-06-30 grebe 3 2026-11-20T08:00:03Z ", " 192.0.2.7 1 2026-11-20T08:00:04Z ",
-		`\x1b[31m`, "GET /v1/locks/{lock}/tolls 2027-06-30 grebe 1 ", "2 of 2 routes are still used, by 8 records of the log 4 lines are no record of a request"} {
+		`\x1b[31m`, "GET /v1/locks/{lock}/tolls 2027-06-30 grebe 1 ", "2 of 2 routes are used, by 8 records of the log 4 lines are not a record of a request"} {
 		if status != 0 || !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
 			t.Errorf("%d: no %q in\n%s%s", status, want, out, errs)
 		}
@@ -169,7 +211,7 @@ func TestRetire(t *testing.T) {
 		t.Fatal(err)
 	}
 	shared := line("1", "GET", "/locks", `"version":"v2",`) + line("2", "GET", "/locks", "") + line("3", "HEAD", "/locks", `"version":"v1",`)
-	if of, err := lastUses(api.Describe(), strings.NewReader(shared)); err != nil || len(of.Routes) != 1 || len(of.Routes[0].Uses) != 1 || of.Routes[0].Uses[0].Calls != 1 {
+	if of, err := lastUses(api.Describe(), strings.NewReader(shared), false); err != nil || len(of.Routes) != 1 || len(of.Routes[0].Uses) != 1 || of.Routes[0].Uses[0].Calls != 1 {
 		t.Errorf("of versions that share their paths: %+v %v", of, err)
 	}
 	for _, c := range []struct {
@@ -178,14 +220,19 @@ func TestRetire(t *testing.T) {
 		want   string
 	}{
 		{"../../examples/editions --json --log " + file, 0, `"calls": 3`},
-		{"../../examples/editions --log /dev/null", 0, "2027-06-30  nobody  0      -\n"},
-		{"../../examples/first --log /dev/null", 0, "nothing of this API is deprecated"},
+		{"../../examples/editions --log /dev/null", 1, "/dev/null has no record of a request (lines read: 0)"},
+		{"../../examples/editions --log main_test.go", 1, "retire reads what chain/accesslog writes as JSON"},
+		{"../../examples/editions --log " + other, 0, "2027-06-30  nobody  0      -\n"},
+		{"../../examples/editions --all --log " + file, 0, "-           grebe      1      2026-11-20T08:00:05Z\n"},
+		{"../../examples/first --log /dev/null", 0, "no route of this API is deprecated or has a sunset; --all lists"},
 		{"../../examples/editions", 2, "missing --log FILE"},
 		{"../../examples/editions --log /none", 2, "/none"},
 		{"../../examples/editions --log .", 1, ".: "},
 	} {
 		if status, out, errs := runTool(time.Minute, append([]string{"retire"}, strings.Fields(c.args)...)...); status != c.status || !strings.Contains(out+errs, c.want) {
 			t.Errorf("retire %s: %d\n%s%s", c.args, status, out, errs)
+		} else if strings.Contains(c.args, "--json") {
+			holdsToSchema(t, "retire", out)
 		}
 	}
 }

@@ -20,6 +20,7 @@ import (
 
 func retireCommand() *cobra.Command {
 	var log string
+	var all bool
 	c := aboutAPI("retire PACKAGE", "List callers of deprecated routes, from an access log",
 		func(d wicketway.Description, _ []string) (answering, error) {
 			if log == "" {
@@ -34,17 +35,22 @@ func retireCommand() *cobra.Command {
 				defer file.Close()
 				in = file
 			}
-			use, err := lastUses(d, in)
+			use, err := lastUses(d, in, all)
 			if err != nil {
 				return answering{}, checked(fmt.Errorf("%s: %w", log, err))
+			}
+			if use.Records == 0 && len(use.Routes) > 0 {
+				return answering{}, checked(fmt.Errorf("%s has no record of a request (lines read: %d); "+
+					"retire reads what chain/accesslog writes as JSON", log, use.Skipped))
 			}
 			return answering{data: use, print: use.print}, nil
 		})
 	c.Flags().StringVar(&log, "log", "", "file with the records of chain/accesslog as JSON, a line each; - is the standard input")
+	c.Flags().BoolVar(&all, "all", false, "also list the callers of all other routes")
 	return c
 }
 
-// retiring is what comes to an end, and who uses it.
+// retiring lists routes, and who uses them.
 type retiring struct {
 	Routes []retiringRoute `json:"routes"`
 	// Records are those of requests that the log has, and Skipped the lines that are none.
@@ -58,7 +64,7 @@ type retiringRoute struct {
 	Version    string                    `json:"version,omitzero"`
 	Method     string                    `json:"method"`
 	Path       string                    `json:"path"`
-	Retirement *wicketway.RetirementInfo `json:"retirement"`
+	Retirement *wicketway.RetirementInfo `json:"retirement,omitzero"`
 	Uses       []use                     `json:"uses"` // most calls first
 }
 
@@ -80,10 +86,10 @@ type record struct {
 	Remote  string    `json:"remote"`
 }
 
-// ending finds the routes that come to an end, by their numbers.
-type ending map[[3]string]int // by version, method and template; without the version where the path has it
+// routeNumbers finds the routes that are listed, by their numbers.
+type routeNumbers map[[3]string]int // by version, method and template; without the version where the path has it
 
-func (e ending) add(r wicketway.Facts, i int) {
+func (e routeNumbers) add(r wicketway.Facts, i int) {
 	e[[3]string{r.Version, r.Method, r.Path}] = i
 	if r.Chosen == nil || r.Chosen.Field == "" {
 		e[[3]string{"", r.Method, r.Path}] = i
@@ -92,7 +98,7 @@ func (e ending) add(r wicketway.Facts, i int) {
 
 // find looks for the route that a request was for: that for GET serves HEAD, and what is mounted all
 // methods.
-func (e ending) find(r record) (i int, ok bool) {
+func (e routeNumbers) find(r record) (i int, ok bool) {
 	methods := []string{r.Method, ""}
 	if r.Method == "HEAD" {
 		methods = []string{"HEAD", "GET", ""}
@@ -110,14 +116,15 @@ const (
 	mostCallers   = 100_000
 )
 
-// lastUses reads a log, a line at a time.
-func lastUses(d wicketway.Description, log io.Reader) (retiring, error) {
+// lastUses reads a log, a line at a time, for the routes that end, or for all.
+func lastUses(d wicketway.Description, log io.Reader, every bool) (retiring, error) {
 	found := retiring{Routes: []retiringRoute{}}
-	at := ending{}
+	at := routeNumbers{}
 	for _, r := range d.Routes {
-		if e := r.Retirement; e != nil && !(e.Deprecated.IsZero() && e.Sunset.IsZero()) {
+		if e := r.Retirement; every && !r.Own || e != nil && !(e.Deprecated.IsZero() && e.Sunset.IsZero()) {
 			at.add(r, len(found.Routes))
-			found.Routes = append(found.Routes, retiringRoute{Version: r.Version, Method: methodName(r.Method), Path: r.Path, Retirement: e, Uses: []use{}})
+			found.Routes = append(found.Routes, retiringRoute{Version: r.Version, Method: methodName(r.Method), Path: r.Path,
+				Retirement: e, Uses: []use{}})
 		}
 	}
 	type key struct {
@@ -177,7 +184,7 @@ func lastUses(d wicketway.Description, log io.Reader) (retiring, error) {
 
 func (f retiring) print(out io.Writer) {
 	if len(f.Routes) == 0 {
-		fmt.Fprintln(out, "nothing of this API is deprecated or has a sunset")
+		fmt.Fprintln(out, "no route of this API is deprecated or has a sunset; --all lists the callers of all routes")
 		return
 	}
 	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
@@ -185,7 +192,7 @@ func (f retiring) print(out io.Writer) {
 	used := 0
 	for _, r := range f.Routes {
 		sunset := "-"
-		if !r.Retirement.Sunset.IsZero() {
+		if r.Retirement != nil && !r.Retirement.Sunset.IsZero() {
 			sunset = r.Retirement.Sunset.Format(time.DateOnly)
 		}
 		if len(r.Uses) == 0 {
@@ -198,10 +205,10 @@ func (f retiring) print(out io.Writer) {
 		}
 	}
 	t.Flush()
-	fmt.Fprintf(out, "%d of %d %s still used, by %d %s of the log\n", used, len(f.Routes), plural(len(f.Routes), "route is", "routes are"),
+	fmt.Fprintf(out, "%d of %d %s used, by %d %s of the log\n", used, len(f.Routes), plural(len(f.Routes), "route is", "routes are"),
 		f.Records, plural(f.Records, "record", "records"))
 	if f.Skipped > 0 {
-		fmt.Fprintf(out, "%d %s no record of a request\n", f.Skipped, plural(f.Skipped, "line is", "lines are"))
+		fmt.Fprintf(out, "%d %s not a record of a request\n", f.Skipped, plural(f.Skipped, "line is", "lines are"))
 	}
 	if f.Left > 0 {
 		fmt.Fprintf(out, "%d calls of further callers are not listed\n", f.Left)

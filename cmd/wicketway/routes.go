@@ -93,7 +93,7 @@ func differs(routes []wicketway.Facts, file string) error {
 		}
 		line := methodName(r.Method) + " " + r.Path
 		if !want[line] {
-			differences = append(differences, fmt.Sprintf("%s is there, and not in the file (%s)", line, where(r.At)))
+			differences = append(differences, fmt.Sprintf("%s is in the API, but not in the file (%s)", line, where(r.At)))
 		}
 		there[line] = true
 	}
@@ -101,7 +101,7 @@ func differs(routes []wicketway.Facts, file string) error {
 		if there[line] {
 			continue
 		}
-		differences = append(differences, line+" is in the file, and not there")
+		differences = append(differences, line+" is in the file, but not in the API")
 	}
 	if differences == nil {
 		return nil

@@ -26,8 +26,8 @@ func tokenCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "token",
 		Short: "Make and read tokens (JWT) for trying things out",
-		Args:  cobra.NoArgs,
-		RunE:  func(*cobra.Command, []string) error { return errors.New("say what to do: token make, token show") },
+		Args:  cobra.ArbitraryArgs,
+		RunE:  chooses,
 	}
 	c.AddCommand(tokenMakeCommand(), tokenShowCommand())
 	return c
@@ -116,8 +116,11 @@ func tokenMakeCommand() *cobra.Command {
 		Long: `Sign a token, and print it.
 
 Without --key a random secret is generated and printed.`,
-		Args: cobra.NoArgs,
+		Args: takes,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if subject == "" {
+				return errors.New("missing --subject NAME, the caller that the token is for")
+			}
 			keys, err := k.orMadeUp(c.ErrOrStderr())
 			if err != nil {
 				return err
@@ -126,7 +129,7 @@ Without --key a random secret is generated and printed.`,
 			if claims != "" {
 				var more map[string]any
 				if err := json.Unmarshal([]byte(claims), &more); err != nil {
-					return fmt.Errorf("--claims: %w", err)
+					return fmt.Errorf("--claims %s is not a JSON object, such as {\"plate\":\"OB-1204\"}", claims)
 				}
 				t.Claims = more
 			}
@@ -140,10 +143,9 @@ Without --key a random secret is generated and printed.`,
 	}
 	k.add(c)
 	c.Flags().StringVar(&subject, "subject", "", "the claim sub: whose token it is")
-	c.Flags().StringVar(&scopes, "scopes", "", "what the caller may do, with spaces or commas between")
+	c.Flags().StringVar(&scopes, "scopes", "", "scopes of the caller, separated by spaces or commas")
 	c.Flags().DurationVar(&lifetime, "expires-in", time.Hour, "how long it is good for: 90s, 15m, 12h")
 	c.Flags().StringVar(&claims, "claims", "", "more claims, as a JSON object")
-	c.MarkFlagRequired("subject")
 	return c
 }
 
@@ -181,11 +183,11 @@ func tokenShowCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "show TOKEN",
-		Short: "Say what a token holds, and with a key whether it is good",
-		Long: `Say what a token holds, and with a key whether it is good. TOKEN is - for standard input.
+		Short: "Show the claims of a token, and with a key whether it is valid",
+		Long: `Show the claims of a token, and with a key whether it is valid. TOKEN is - for standard input.
 
-The exit status is 1 where the token is not good.`,
-		Args: cobra.ExactArgs(1),
+The exit status is 1 where the token is not valid.`,
+		Args: takes,
 		RunE: func(c *cobra.Command, args []string) error {
 			text := args[0]
 			if text == "-" {
@@ -211,7 +213,7 @@ The exit status is 1 where the token is not good.`,
 				shown.print(c.OutOrStdout())
 			}
 			if err == nil && shown.Wrong != "" {
-				err = checked(errors.New("the token is not good: " + shown.Wrong))
+				err = checked(errors.New("the token is not valid: " + shown.Wrong))
 			}
 			return err
 		},
@@ -230,10 +232,10 @@ func showToken(text string) (shownToken, error) {
 	for i, into := range []*jsontext.Value{&shown.Header, &shown.Claims} {
 		raw, err := base64.RawURLEncoding.DecodeString(parts[i])
 		if err != nil {
-			return shown, fmt.Errorf("part %d of the token is no base64url: %w", i+1, err)
+			return shown, fmt.Errorf("part %d of the token is not base64url (RFC 4648, 5)", i+1)
 		}
 		if *into = raw; !into.IsValid() || into.Kind() != '{' {
-			return shown, fmt.Errorf("part %d of the token is no JSON object: %.200q", i+1, raw)
+			return shown, fmt.Errorf("part %d of the token is not a JSON object: %.200q", i+1, raw)
 		}
 	}
 	return shown, nil

@@ -53,7 +53,7 @@ func (lists) CheckRoute(f wicketway.Facts) error {
 		}
 		_, page := s.Defs[strings.TrimPrefix(s.Ref, "#/$defs/")].Properties["items"]
 		if strings.Trim(string(s.Type), `"`) != "array" && !(page && strings.HasPrefix(a.Type, "wicketway.Page[")) {
-			return fmt.Errorf("the route answers with %s, which is no list", a.Type)
+			return fmt.Errorf("the route answers with %s, which is not a list", a.Type)
 		}
 	}
 	return nil
@@ -68,7 +68,7 @@ func (lists) Write(to io.Writer, s wicketway.Shown) error {
 		items = items.FieldByName("Items")
 	}
 	if items.Kind() != reflect.Slice && items.Kind() != reflect.Array {
-		return fmt.Errorf("%T is no list", s.Value)
+		return fmt.Errorf("%T is not a list", s.Value)
 	}
 	columns := columnsOf(items.Type().Elem(), "", nil, nil)
 	w := newLines(to)

@@ -187,7 +187,7 @@ func (c *checker) ranged(n *parse.RangeNode, s scope) {
 	pipe.Decl = nil
 	key, item, ok := rangedOver(c.pipe(&pipe, inner))
 	if !ok {
-		c.fault(s, n, "%s is no list, map or number to range over", n.Pipe)
+		c.fault(s, n, "%s is not a list, map or number to range over", n.Pipe)
 	}
 	switch declared := n.Pipe.Decl; len(declared) {
 	case 1:

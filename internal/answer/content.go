@@ -147,7 +147,7 @@ func (c *Content) label(h http.Header) error {
 	if c.Tag != "" {
 		tag, ok := asTag(c.Tag)
 		if !ok {
-			return fmt.Errorf("%q is no entity tag (RFC 9110, 8.8.3)", c.Tag)
+			return fmt.Errorf("%q is not an entity tag (RFC 9110, 8.8.3)", c.Tag)
 		}
 		h["Etag"] = []string{tag}
 	}

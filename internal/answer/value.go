@@ -155,7 +155,7 @@ type Sending struct {
 func (p *Plan) status(own int) (int, error) {
 	status := cmp.Or(own, p.Status)
 	if status < 200 || status > 299 {
-		return 0, unwritten("the route answered with a Reply of status %d, which is no success: return a problem instead",
+		return 0, unwritten("the route answered with a Reply of status %d, which is not a success: return a problem instead",
 			status)
 	}
 	if hasNoContent(status) && p.Type != nil {
@@ -258,7 +258,7 @@ func (p *Plan) tag(value any, body []byte, offer int) (string, error) {
 	if own := ownTag(value); own != "" {
 		tag, ok := asTag(own)
 		if !ok {
-			return "", fmt.Errorf("%T: its ETag %q is no entity tag (RFC 9110, 8.8.3)", value, own)
+			return "", fmt.Errorf("%T: its ETag %q is not an entity tag (RFC 9110, 8.8.3)", value, own)
 		}
 		return extended(tag, variant), nil
 	}
@@ -304,7 +304,7 @@ func (p *Plan) StateOf(value any, route string) (State, error) {
 // PlainJSON writes a value, given by a pointer, where that alone is what a GET answers.
 func (p *Plan) PlainJSON(value any) ([]byte, error) {
 	if p.envelope != "" {
-		return nil, fmt.Errorf("the value stands in an envelope")
+		return nil, fmt.Errorf("the value is in an envelope")
 	}
 	var buffer sheet
 	err := p.writeJSON(&buffer, value, nil)

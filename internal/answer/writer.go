@@ -188,7 +188,7 @@ func (w *Writer) Lingers() bool { return w.linger }
 // at once, and the final one is still to come; 101 is final.
 func (w *Writer) WriteHeader(status int) {
 	if status < 100 || status > 999 {
-		panic(fmt.Sprintf("the status %d is none (RFC 9110, 15)", status))
+		panic(fmt.Sprintf("%d is not a status (RFC 9110, 15)", status))
 	}
 	switch {
 	case w.status != 0 || w.diverted != 0: // the first one counts

@@ -137,8 +137,7 @@ func (p *form) read(v reflect.Value, r *http.Request, received *Body, found *fau
 	}
 	form, err := url.ParseQuery(string(text))
 	if err != nil {
-		found.add("form", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " +
-			clip.Text(err.Error(), longestReason), Unreadable: true})
+		found.add("form", "", schema.Fault{Rule: "syntax", Detail: malformed(string(text), err), Unreadable: true})
 	}
 	return form, nil
 }
@@ -176,7 +175,7 @@ func (p *form) parts(v reflect.Value, in *multipart.Reader, r *http.Request, rec
 		}
 		f := p.files[i]
 		if counts[i]++; counts[i] > 1 && !f.many {
-			found.add("file", f.name, schema.Fault{Rule: "unique", Detail: "stands more than once", Unreadable: true})
+			found.add("file", f.name, schema.Fault{Rule: "unique", Detail: "is given more than once", Unreadable: true})
 			continue
 		}
 		file, wrong, err := f.receive(part, received)

@@ -183,7 +183,7 @@ func (c *Config) conditions(where string, sf reflect.StructField) {
 		c.Mistake("%s: conditions come from header fields of their own: leave the from tag out", where)
 	}
 	if rule := sf.Tag.Get("rule"); rule != "" && rule != "required" {
-		c.Mistake(`%s: %q is no rule for conditions; rule:"required" refuses requests without any`, where, rule)
+		c.Mistake(`%s: %q is not a rule for conditions; rule:"required" refuses requests without any`, where, rule)
 	}
 }
 
@@ -272,11 +272,11 @@ func (in *Plan) parameter(c *Config, where, source, name string, sf reflect.Stru
 			c.Mistake("%s: the server takes the field %s, so it is never found", where, f.name)
 		}
 		if !IsToken(name) {
-			c.Mistake("%s: %q is no name of a field (RFC 9110, 5.1)", where, name)
+			c.Mistake("%s: %q is not a field name (RFC 9110, 5.1)", where, name)
 		}
 	case "cookie":
 		if !IsToken(name) {
-			c.Mistake("%s: %q is no name of a cookie (RFC 6265, 4.1.1)", where, name)
+			c.Mistake("%s: %q is not a cookie name (RFC 6265, 4.1.1)", where, name)
 		}
 	case "form":
 		if form := in.takesForm(c); form != nil {
@@ -356,8 +356,7 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 	if in.query && r.URL.RawQuery != "" {
 		var err error
 		if query, err = url.ParseQuery(r.URL.RawQuery); err != nil {
-			found.add("query", "", schema.Fault{Rule: "syntax", Detail: "is not well-formed: " +
-				clip.Text(err.Error(), longestReason), Unreadable: true})
+			found.add("query", "", schema.Fault{Rule: "syntax", Detail: malformed(r.URL.RawQuery, err), Unreadable: true})
 		}
 	}
 	if in.form != nil {
@@ -384,6 +383,17 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 		in.judge(v, &found)
 	}
 	return found.problem()
+}
+
+// malformed says why parameters cannot be read, in a query or a form.
+func malformed(text string, err error) string {
+	if piece, ok := errors.AsType[url.EscapeError](err); ok {
+		return "has malformed percent-encoding: " + clip.Text(strconv.Quote(string(piece)), longestReason) + " (RFC 3986, 2.1)"
+	}
+	if strings.Contains(text, ";") {
+		return "is malformed: parameters are separated by &, not by ;"
+	}
+	return "has too many parameters"
 }
 
 // judge asks the input's own Check, whose places are "query limit" or "body /slot".

@@ -2,6 +2,7 @@ package check
 
 import (
 	"encoding/base64"
+	"fmt"
 	"math"
 	stdpath "path"
 	"reflect"
@@ -35,6 +36,14 @@ func (t *Type) Document() jsontext.Value {
 		panic(err)
 	}
 	return text
+}
+
+// format names the size of a whole number, as OpenAPI's registry of formats does.
+func (t *Type) format() string {
+	if reflect.Zero(t.goType).CanUint() {
+		return fmt.Sprint("uint", t.goType.Bits())
+	}
+	return fmt.Sprint("int", t.goType.Bits())
 }
 
 // A node is a JSON object; its members are written in the order of their names.
@@ -125,7 +134,7 @@ func (d *documents) define(t *Type) node {
 		return doc
 	case integer:
 		low, high := t.span()
-		return node{"type": "integer", "minimum": low, "maximum": high}
+		return node{"type": "integer", "format": t.format(), "minimum": low, "maximum": high}
 	case number:
 		if t.goType.Bits() == 32 {
 			return node{"type": "number", "minimum": -math.MaxFloat32, "maximum": math.MaxFloat32}

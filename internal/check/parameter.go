@@ -54,7 +54,7 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 // Required makes the parameter required, as those of a path are.
 func (p *Parameter) Required() error {
 	if p.fallback.IsValid() {
-		return errors.New("rule default: what is required needs none")
+		return errors.New("rule default: a required value needs none")
 	}
 	p.required = true
 	return nil
@@ -97,13 +97,13 @@ func (p *Parameter) Read(text string, v reflect.Value) []schema.Fault {
 }
 
 // ReadAll reads and checks texts that were sent under one name. A parameter
-// that is no list takes one. The pointer of a fault names the item: "/2" for the
+// that is not a list takes one. The pointer of a fault names the item: "/2" for the
 // third. At most as many faults are looked for as most says, and one more, so that it
 // is seen that there are more.
 func (p *Parameter) ReadAll(texts []string, v reflect.Value, most int) []schema.Fault {
 	if p.typ.shape != list {
 		if len(texts) > 1 {
-			return []schema.Fault{{Rule: "unique", Detail: "stands more than once", Unreadable: true}}
+			return []schema.Fault{{Rule: "unique", Detail: "is given more than once", Unreadable: true}}
 		}
 		return p.Read(texts[0], v)
 	}
@@ -118,7 +118,7 @@ func (p *Parameter) ReadAll(texts []string, v reflect.Value, most int) []schema.
 	if v.Kind() == reflect.Array {
 		if v.Len() != len(texts) {
 			return []schema.Fault{{Rule: "maxItems", Want: v.Len(),
-				Detail: fmt.Sprintf("must stand %d times", v.Len())}}
+				Detail: fmt.Sprintf("must be given %d times", v.Len())}}
 		}
 		reflect.Copy(v, all)
 	} else {

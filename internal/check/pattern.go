@@ -77,7 +77,7 @@ func (p *patternReader) read() error {
 			atom = false
 			err = p.quantifier(rest)
 		case ']', '}':
-			return fmt.Errorf(`write \%c for a bracket that stands for itself`, c)
+			return fmt.Errorf(`write \%c for a literal bracket`, c)
 		case '.':
 			atom = true
 			p.at++
@@ -122,7 +122,7 @@ func (p *patternReader) quantifier(rest string) error {
 	n := 1
 	if rest[0] == '{' {
 		if n = len(braces.FindString(rest)); n == 0 {
-			return fmt.Errorf(`{ begins no count such as {2}, {2,} or {2,5}: write \{ for a brace that stands for itself`)
+			return fmt.Errorf(`{ begins no count such as {2}, {2,} or {2,5}: write \{ for a literal brace`)
 		}
 	}
 	p.take(n)
@@ -170,7 +170,7 @@ func (p *patternReader) class() error {
 			return err
 		}
 		if low < 0 || high < 0 || high < low {
-			return fmt.Errorf("a range stands between two characters, the smaller one first")
+			return fmt.Errorf("a range is between two characters, the smaller one first")
 		}
 	}
 }

@@ -292,7 +292,7 @@ func (r *reporter) object(t *Type) {
 		r.path.push(spot{name: f.name})
 		switch {
 		case r.seen[base+i]:
-			r.fault("unique", nil, "stands twice", true)
+			r.fault("unique", nil, "is given twice", true)
 			r.skip()
 		case f.readOnly && r.lenient&(outbound|ReadOnlyMembers) == 0:
 			r.fault("readOnly", nil, sentReadOnly, false)
@@ -326,7 +326,7 @@ func (r *reporter) unknown(t *Type, name string, again bool) {
 	r.path.push(spot{name: name})
 	switch {
 	case again:
-		r.fault("unique", nil, "stands twice", true)
+		r.fault("unique", nil, "is given twice", true)
 	case r.lenient&UnknownMembers == 0:
 		r.fault("additionalProperties", nil, t.unknown(name), false)
 	}
@@ -356,7 +356,7 @@ func (r *reporter) mapping(at *site, typ *Type) {
 		r.path.push(spot{name: name})
 		switch {
 		case seen[name]:
-			r.fault("unique", nil, "stands twice", true)
+			r.fault("unique", nil, "is given twice", true)
 			r.skip()
 		case !plain && json.Unmarshal(r.data[start:r.at], key.Interface(), json.StringifyNumbers(true)) != nil:
 			r.fault("propertyNames", nil, "has a name that cannot be read as "+typ.goType.Key().String(), true)

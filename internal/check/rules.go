@@ -159,7 +159,7 @@ func parseRules(tag string, t *Type) (parsed, error) {
 	fallback := -1
 	for i, s := range settings {
 		if seen[s.keyword] {
-			errs = append(errs, fmt.Errorf("rule %s: stands twice", s.keyword))
+			errs = append(errs, fmt.Errorf("rule %s: is given twice", s.keyword))
 			continue
 		}
 		seen[s.keyword] = true
@@ -221,7 +221,7 @@ func contradictions(prefix string, rs rules) (errs []error) {
 		}
 		c := rs[low].limit.compare(*rs[high].limit)
 		if c > 0 || c == 0 && strings.Contains(pair[0]+pair[1], "exclusive") {
-			errs = append(errs, fmt.Errorf("rule %s%s: nothing can keep it beside %s%s=%v", prefix, pair[0], prefix,
+			errs = append(errs, fmt.Errorf("rule %s%s: nothing can keep it together with %s%s=%v", prefix, pair[0], prefix,
 				pair[1], rs[high].want))
 		}
 	}
@@ -230,7 +230,7 @@ func contradictions(prefix string, rs rules) (errs []error) {
 
 func (p *parsed) setFallback(value string, t *Type) error {
 	if p.required {
-		return errors.New("rule default: what is required needs none")
+		return errors.New("rule default: a required value needs none")
 	}
 	v := reflect.New(t.goType).Elem()
 	if detail := t.parseText(value, v); detail != "" {
@@ -431,7 +431,7 @@ func parseUnique(value string, t *Type) (rule, error) {
 		return rule{}, fmt.Errorf("%q: write uniqueItems alone", value)
 	}
 	if t.elem.open {
-		return rule{}, fmt.Errorf("items of type %s cannot be compared: what is nested in them has no bound",
+		return rule{}, fmt.Errorf("items of type %s cannot be compared: their nesting has no bound",
 			t.elem.goType)
 	}
 	return rule{want: true, detail: "must not have an item twice", holds: func(v reflect.Value) bool {

@@ -402,7 +402,7 @@ func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
 	f.required = f.required && !r.fallback.IsValid() && !f.readOnly || r.required
 	f.site = site{f.typ, f.null, f.rules, f.items, f.quoted, f.required}
 	if f.readOnly && r.required {
-		c.failf("%s: rule required: what is readOnly is never sent", where)
+		c.failf("%s: rule required: a readOnly member is never sent", where)
 	}
 	if r.fallback.IsValid() {
 		f.fallback = reflect.New(sf.Type).Elem()

@@ -24,11 +24,11 @@ func CheckTag(tag reflect.StructTag) error {
 		}
 		quoted, err := strconv.QuotedPrefix(rest[colon+1:])
 		if err != nil {
-			return fmt.Errorf("the struct tag %s is dropped by Go, since %s is no Go string: write \\\\ for a backslash", key, rest[colon+1:])
+			return fmt.Errorf("the struct tag %s is dropped by Go, since %s is not a Go string: write \\\\ for a backslash", key, rest[colon+1:])
 		}
 		rest = rest[colon+1+len(quoted):]
 		if rest != "" && rest[0] != ' ' {
-			return fmt.Errorf("the struct tag is broken at %q: a space must stand before the next key", rest)
+			return fmt.Errorf("the struct tag is broken at %q: the next key needs a space before it", rest)
 		}
 		rest = strings.TrimLeft(rest, " ")
 	}

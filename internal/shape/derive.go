@@ -263,7 +263,7 @@ func (d *deriver) add(i int) {
 	}
 	switch {
 	case m.Old == "" || m.Within != nil:
-		d.failf("%s: only what stands in %s itself can be dropped or changed within; use Within for what is further in", m.Call, d.of)
+		d.failf("%s: only members of %s itself can be dropped or changed here; use Within for those further in", m.Call, d.of)
 		return
 	case m.By == nil:
 		s.by = nil

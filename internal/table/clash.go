@@ -55,7 +55,7 @@ func sameForm(t, u route.Template) bool {
 	})
 }
 
-// sameShape reports whether two templates differ at the most in what does not count for their
+// sameShape reports whether two templates differ at most in what does not count for their
 // ranks: names, and the texts of segments that have parameters as well.
 func sameShape(t, u route.Template) bool {
 	return slices.EqualFunc(t.Segments(), u.Segments(), func(s, r segment.Segment) bool {

@@ -9,7 +9,7 @@ import (
 
 // A walker goes over all templates that match a path, the most specific first: for each
 // segment over the children that fit it, text before text mixed with parameters, before a
-// parameter, before the rest. It visits a node once at the most, so a walk takes no longer
+// parameter, before the rest. It visits a node once at most, so a walk takes no longer
 // than the tree is large, or the path long.
 type walker struct {
 	*Table

@@ -23,10 +23,10 @@ func (l Level) EventID() string { return strconv.FormatInt(l.Reading, 10) }
 func (Level) EventName() string { return "level" }
 
 type readLevels struct {
-	Lock  string `from:"path lock"`
-	Back  int    `from:"query back" rule:"minimum=0 maximum=3600 default=5" note:"How many seconds before now to begin"`
-	Count int    `from:"query count" rule:"minimum=0 maximum=3600" note:"How many readings; 0: as long as the caller listens"`
-	After int64  `from:"header Last-Event-ID" rule:"minimum=0" note:"The reading that came last"`
+	findLock
+	Back  int   `from:"query back" rule:"minimum=0 maximum=3600 default=5" note:"How many seconds before now to begin"`
+	Count int   `from:"query count" rule:"minimum=0 maximum=3600" note:"How many readings; 0: as long as the caller listens"`
+	After int64 `from:"header Last-Event-ID" rule:"minimum=0" note:"The reading that came last"`
 }
 
 // levels sends a reading for each second, those of the past at once. One that is not wanted any

@@ -51,11 +51,11 @@ func Parts(s *store.Store) wicketway.Part {
 type desk struct{ store *store.Store }
 
 type findLock struct {
-	Lock string `from:"path lock"`
+	Lock string `from:"path lock" rule:"pattern='^[a-z]+(-[a-z]+)*$'"`
 }
 
 type operateLock struct {
-	Lock string    `from:"path lock"`
+	findLock
 	Body LockState `from:"body"`
 }
 

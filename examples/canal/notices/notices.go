@@ -16,7 +16,7 @@ import (
 )
 
 // ErrNoSuchNotice is raised for a slug that no notice has.
-var ErrNoSuchNotice = problem.NotFound.Define(http.StatusNotFound, "no-such-notice", "There is no such notice")
+var ErrNoSuchNotice = problem.NotFound.Define(http.StatusNotFound, "no-such-notice", "The canal has no such notice")
 
 // Notice is a notice as the API shows it.
 type Notice struct {

@@ -158,7 +158,7 @@ func hashPIN(pin string, salt []byte) ([]byte, error) {
 const passageColumns = `id, lock, vessel, direction, slot, crew, remark`
 
 // Passages lists the passages of a vessel that come after the one with id after,
-// oldest first; limit at the most.
+// oldest first; limit at most.
 func (s *Store) Passages(ctx context.Context, vessel string, after int64, limit int) ([]Passage, error) {
 	return query(ctx, s.db, scanPassage,
 		`SELECT `+passageColumns+` FROM passages WHERE vessel = ? AND id > ? ORDER BY id LIMIT ?`, vessel, after, limit)

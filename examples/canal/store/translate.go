@@ -12,7 +12,7 @@ import (
 // What the storage refuses, where a route has no better words for it.
 var (
 	ErrConflict = problem.Define(http.StatusConflict, "conflict", "Something else is there already").
-			Means("What was sent contradicts what is stored: a key is taken, or something is still referred to.")
+			Means("The request contradicts stored data: a key is taken, or something is still referred to.")
 	ErrRefused = problem.Define(http.StatusUnprocessableEntity, "storage-refused", "The value cannot be stored").
 			Means("A value is missing or out of its bounds, though the input's own rules let it pass.")
 )
@@ -30,7 +30,7 @@ var Translations = []func(error) error{notThere, translate.NoRows(nil), sqlite.E
 
 func notThere(err error) error {
 	if errors.Is(err, ErrNotThere) {
-		return problem.NotFound.New("What was asked for is not there.")
+		return problem.NotFound.New("It does not exist.")
 	}
 	return nil
 }

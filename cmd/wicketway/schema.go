@@ -1,0 +1,45 @@
+package main
+
+import (
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/internal/check"
+)
+
+// printed are the types of what commands print with --json.
+var printed = map[string]reflect.Type{
+	"explain":    reflect.TypeFor[explanation](),
+	"problems":   reflect.TypeFor[[]wicketway.ProblemInfo](),
+	"retire":     reflect.TypeFor[retiring](),
+	"routes":     reflect.TypeFor[wicketway.Description](),
+	"token show": reflect.TypeFor[shownToken](),
+}
+
+func schemaCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema COMMAND",
+		Short: "Print the JSON Schema of what a command prints with --json",
+		Args:  cobra.ArbitraryArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			name := strings.Join(args, " ")
+			of, known := printed[name]
+			if !known {
+				return fmt.Errorf("no command %q prints JSON; known: %s", name,
+					strings.Join(slices.Sorted(maps.Keys(printed)), ", "))
+			}
+			t, err := new(check.Set).Type(of)
+			if err != nil {
+				return checked(err)
+			}
+			_, err = fmt.Fprintln(c.OutOrStdout(), string(t.Document()))
+			return checked(err)
+		},
+	}
+}
