@@ -84,7 +84,7 @@ func TestScopesAndRules(t *testing.T) {
 		"no route here has a function and a guard":                                                    wicketway.Group(owns, wicketway.Route("GET /x/{owner}", find)),
 		"Allow: the rule is nil":                               wicketway.Route("GET /x/{owner}", find, wicketway.Guard(plate("p")), wicketway.Allow[ownedIn](errNotYours, nil)),
 		"Allow: the kind is nil":                               wicketway.Route("GET /x/{owner}", find, wicketway.Guard(plate("p")), wicketway.Allow(nil, func(context.Context, wicketway.Identity, ownedIn) (bool, error) { return true, nil })),
-		`AnyScope: "a b" is not a scope`:                          wicketway.Route("GET /x", whoami, wicketway.Guard(plate("p")), wicketway.AnyScope("a b")),
+		`AnyScope: "a b" is not a scope`:                       wicketway.Route("GET /x", whoami, wicketway.Guard(plate("p")), wicketway.AnyScope("a b")),
 		"so there is no caller to have scopes, or Scopes asks": wicketway.Route("GET /x", whoami, wicketway.AnyScope("a")),
 	} {
 		if _, err := wicketway.Build(about, part); err == nil || !strings.Contains(err.Error(), want) {

@@ -525,10 +525,10 @@ func TestCausesForOneRequest(t *testing.T) {
 		}
 	}
 	for want, setting := range map[string]wicketway.ShowCauses{
-		"neither Field nor Query":  {To: show.To},
-		"To is nil":                {Field: "Canal-Debug"},
-		`"a b" is not a field name`:         {Field: "a b", To: show.To},
-		"has a meaning of its own": {Field: "authorization", To: show.To},
+		"neither Field nor Query":   {To: show.To},
+		"To is nil":                 {Field: "Canal-Debug"},
+		`"a b" is not a field name`: {Field: "a b", To: show.To},
+		"has a meaning of its own":  {Field: "authorization", To: show.To},
 	} {
 		if _, err := wicketway.Build(about, setting, wicketway.Route("GET /open", wet)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)

@@ -300,7 +300,7 @@ func TestKeysAndIssue(t *testing.T) {
 	for want, guard := range map[string]wicketway.Authenticator{
 		"the secret has 5 bytes, 32 at least":        auth.Bearer(auth.HS256([]byte("short"))),
 		"the secret has 40 bytes, 48 at least":       auth.Bearer(auth.HS384(secret[:40])),
-		`the algorithm "none" is not one of`:            auth.Bearer(auth.Trust("none", secret)),
+		`the algorithm "none" is not one of`:         auth.Bearer(auth.Trust("none", secret)),
 		"is not a key for ES256":                     auth.Bearer(auth.Trust("ES256", &rsaKey.PublicKey)),
 		"a *ecdsa.PrivateKey is not a key for ES256": auth.Bearer(auth.Trust("ES256", must(ecdsa.GenerateKey(elliptic.P384(), rand.Reader)))),
 		"the key for RS256 is nil":                   auth.Bearer(auth.Trust("RS256", nobody)),
@@ -310,7 +310,7 @@ func TestKeysAndIssue(t *testing.T) {
 		"no key is trusted":                          auth.Bearer(auth.Keys{}),
 		"no algorithm is named":                      auth.Bearer(auth.JWK([]byte(`{"keys":[]}`))),
 		"no key for RS256 is in the set":             auth.Bearer(auth.JWK([]byte(`{"keys":[]}`), "RS256")),
-		"its alg HS256 is not one of RS256":             auth.Bearer(auth.JWK([]byte(`{"kty":"oct","alg":"HS256","k":"`+encoded(string(secret))+`"}`), "RS256")),
+		"its alg HS256 is not one of RS256":          auth.Bearer(auth.JWK([]byte(`{"kty":"oct","alg":"HS256","k":"`+encoded(string(secret))+`"}`), "RS256")),
 		"Audience means nothing to it":               auth.Key(nil, auth.Audience("x")),
 		"the function that finds keys is nil":        auth.Key(nil),
 		"the function that finds passwords is nil":   auth.Basic(nil),
