@@ -18,6 +18,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/format/html"
 	"github.com/wicketway/wicketway/wicketwaytest"
@@ -42,8 +43,8 @@ func (a *ownAnswer) Answer(w http.ResponseWriter, _ *http.Request) error {
 	return nil
 }
 
-func (*ownAnswer) AnswerInfo() []wicketway.AnswerInfo {
-	return []wicketway.AnswerInfo{{Status: 218, Media: "text/plain"}}
+func (*ownAnswer) Answers() []facts.Answer {
+	return []facts.Answer{{Status: 218, Media: "text/plain"}}
 }
 
 type lockIn struct {

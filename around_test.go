@@ -23,6 +23,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/facts"
 )
 
 type lockInput struct {
@@ -448,7 +449,7 @@ func TestServe(t *testing.T) {
 		t.Error(err)
 	}
 	text, err := os.ReadFile(file)
-	var d wicketway.Description
+	var d facts.API
 	if err == nil {
 		err = json.Unmarshal(text, &d)
 	}

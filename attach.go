@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/check"
 )
 
@@ -15,7 +16,7 @@ import (
 // it reads the type (see [Middleware.Reads]).
 //
 // Where the value has a method Check() error, Build asks it what is wrong with it by itself; where it has
-// a method CheckRoute(Facts) error, Build asks it about each route
+// a method CheckRoute(facts.Route) error, Build asks it about each route
 // for which it holds, and reports what it says. One with a method Methods() []string is about
 // routes with these methods alone, and about what is mounted.
 func Attach[T any](value T) Setting {
@@ -26,9 +27,9 @@ func Attach[T any](value T) Setting {
 		about = func(method string) bool { return method == anyMethod || slices.Contains(methods, method) }
 		lacks = ", or no route here has a method that it is about (" + strings.Join(methods, ", ") + ")"
 	}
-	var asks func(Facts) error
-	if c, ok := any(value).(interface{ CheckRoute(Facts) error }); ok {
-		asks = func(f Facts) error {
+	var asks func(facts.Route) error
+	if c, ok := any(value).(interface{ CheckRoute(facts.Route) error }); ok {
+		asks = func(f facts.Route) error {
 			if !about(f.Method) {
 				return nil
 			}
@@ -73,7 +74,7 @@ func wrongAttached(t reflect.Type) error {
 	}
 	asks, has := t.MethodByName("CheckRoute")
 	methods, about := t.MethodByName("Methods")
-	return errors.Join(check.OtherSignature(asks, has, reflect.TypeFor[func(Facts) error]()),
+	return errors.Join(check.OtherSignature(asks, has, reflect.TypeFor[func(facts.Route) error]()),
 		check.OtherSignature(methods, about, reflect.TypeFor[func() []string]()))
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 	"github.com/wicketway/wicketway/schema"
@@ -75,7 +76,7 @@ func drawnSetting(random *rand.Rand, text string) Setting {
 	reads := []reflect.Type{reflect.TypeFor[lockRule](), nil}
 	all := []func() Setting{
 		func() Setting {
-			return Chain(Middleware{Name: text, Wrap: pass, Sets: []string{text}, Reads: reads[:random.IntN(3)], CheckRoute: func(f Facts) error {
+			return Chain(Middleware{Name: text, Wrap: pass, Sets: []string{text}, Reads: reads[:random.IntN(3)], CheckRoute: func(f facts.Route) error {
 				_, err := json.Marshal(f)
 				return err
 			}})
@@ -107,7 +108,7 @@ func drawnSetting(random *rand.Rand, text string) Setting {
 		func() Setting { return Name(text) },
 		func() Setting { return Related(text, text) },
 		func() Setting { return VersionBy(Header(text), text) },
-		func() Setting { return EndsAtSunset(Window{}) },
+		func() Setting { return EndsAtSunset(facts.Window{}) },
 		func() Setting { return Development() },
 	}
 	return all[random.IntN(len(all))]()
@@ -201,7 +202,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		}) (None, error) {
 			return None{}, nil
 		})), []string{"GET /problems/{x}: matches the same paths as GET /problems/{code}", "ProblemBase takes it away"}},
-		"a middleware that refuses a route": {built(Chain(Middleware{Name: "picky", Wrap: func(next http.Handler) http.Handler { return next }, CheckRoute: func(f Facts) error { return fmt.Errorf("%s is too short", f.Path) }}), Route("GET /x", serve)), []string{"picky: GET /x: /x is too short"}},
+		"a middleware that refuses a route": {built(Chain(Middleware{Name: "picky", Wrap: func(next http.Handler) http.Handler { return next }, CheckRoute: func(f facts.Route) error { return fmt.Errorf("%s is too short", f.Path) }}), Route("GET /x", serve)), []string{"picky: GET /x: /x is too short"}},
 		"a kind of a middleware":            {built(Chain(Middleware{Name: "odd", Wrap: func(next http.Handler) http.Handler { return next }, Raises: []*problem.Kind{problem.Define(200, "Odd", "")}}), Route("GET /x", serve)), []string{"Chain: odd: problem"}},
 		"rules for rule": {group(reflect.TypeFor[struct {
 			A int `from:"query a" rules:"minimum=1"`
@@ -249,7 +250,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 			B string `from:"header a:b"`
 		}]()), []string{"the server takes the field Trailer", "not a field name"}},
 		"another notation": {built(Route("GET /a/:lock", serve), Route("GET /*", serve), Route("ANY /x", serve), Route("GET /x/a:b", serve)), []string{"write {lock} for a parameter", "write {name} for any segment", "no request has the method ANY: write *"}},
-		"a fault beside checks of facts": {built(Chain(Middleware{Name: "asks", Wrap: func(next http.Handler) http.Handler { return next }, CheckRoute: func(f Facts) error { return nil }}),
+		"a fault beside checks of facts": {built(Chain(Middleware{Name: "asks", Wrap: func(next http.Handler) http.Handler { return next }, CheckRoute: func(f facts.Route) error { return nil }}),
 			Route("GET /x", func(context.Context, struct {
 				A int      `from:"query a" rule:"minimum=x"`
 				B []func() `from:"query b"`
@@ -260,7 +261,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"a folder that is not there": {built(Files("/x", os.DirFS("nowhere/at/all"))), []string{"the folder of its files cannot be read"}},
 		"methods of other signatures": {built(Attach(oddValue{}), Route("GET /x", func(context.Context, None) (oddValue, error) { return oddValue{}, nil }),
 			Route("GET /y", func(context.Context, None) (Stream[oddItem], error) { return nil, nil })),
-			[]string{"its method ETag has another signature", "write LastModified() time.Time", "write EventID() string", "write CheckRoute(wicketway.Facts) error"}},
+			[]string{"its method ETag has another signature", "write LastModified() time.Time", "write EventID() string", "write CheckRoute(facts.Route) error"}},
 		"types of ours as JSON": {built(Route("POST /a", func(context.Context, struct {
 			Body struct {
 				Plan File       `json:"plan"`
@@ -298,9 +299,9 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 
 type oddValue struct{}
 
-func (oddValue) ETag() int               { return 0 }
-func (oddValue) LastModified() string    { return "" }
-func (oddValue) CheckRoute(*Facts) error { return nil }
+func (oddValue) ETag() int                     { return 0 }
+func (oddValue) LastModified() string          { return "" }
+func (oddValue) CheckRoute(*facts.Route) error { return nil }
 
 type oddItem struct{}
 

@@ -7,30 +7,16 @@ import (
 	"net/http"
 	"slices"
 
-	"github.com/go-json-experiment/json/jsontext"
-
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
 
-// ProblemInfo describes a kind of problem that an API can raise.
-type ProblemInfo struct {
-	Status  int    `json:"status"`
-	Code    string `json:"code"`
-	Title   string `json:"title"`
-	Type    string `json:"type"` // the URI that stands in a problem
-	Meaning string `json:"meaning,omitzero"`
-	// Routes can raise it, each as method and path; none where every request can.
-	Routes []string `json:"routes,omitempty"`
-	// Example is a problem of the kind as callers get it.
-	Example jsontext.Value `json:"example"`
-}
-
-func (a *API) infoOf(k *problem.Kind, base string) ProblemInfo {
+func (a *API) infoOf(k *problem.Kind, base string) facts.Kind {
 	example, _ := k.Example().Append(nil, problem.Rendering{Base: base,
 		Instance: "urn:uuid:018f3a52-6f0c-7b1e-9d55-2a3c4e5f6071"})
-	return ProblemInfo{
+	return facts.Kind{
 		Status:  k.Status(),
 		Code:    k.Code(),
 		Title:   k.Title(),
@@ -67,16 +53,16 @@ func (a *API) raise(k *problem.Kind) {
 // Problems is the catalogue of all kinds of problem that the API can raise, by
 // status and code: those that routes name in Fails, those of guards, middleware, inputs and
 // limits, and those that every request can meet.
-func (a *API) Problems() []ProblemInfo {
+func (a *API) Problems() []facts.Kind {
 	list := slices.Collect(maps.Values(a.catalogue()))
-	slices.SortFunc(list, func(x, y ProblemInfo) int {
+	slices.SortFunc(list, func(x, y facts.Kind) int {
 		return cmp.Or(cmp.Compare(x.Status, y.Status), cmp.Compare(x.Code, y.Code))
 	})
 	return list
 }
 
-func (a *API) makeCatalogue() map[string]ProblemInfo {
-	all := map[string]ProblemInfo{}
+func (a *API) makeCatalogue() map[string]facts.Kind {
+	all := map[string]facts.Kind{}
 	root := a.fallbacks[0].terms().base
 	for _, k := range everywhere {
 		all[k.Code()] = a.infoOf(k, root)
@@ -88,7 +74,7 @@ func (a *API) makeCatalogue() map[string]ProblemInfo {
 		}
 	}
 	general := len(all)
-	of := make(map[*problem.Kind]*ProblemInfo, general)
+	of := make(map[*problem.Kind]*facts.Kind, general)
 	for i := range a.targets {
 		t := &a.targets[i]
 		for _, r := range t.raises() {
@@ -114,7 +100,7 @@ func (a *API) makeCatalogue() map[string]ProblemInfo {
 }
 
 // problemInfo finds what is known of a code.
-func (a *API) problemInfo(code string) (ProblemInfo, bool) {
+func (a *API) problemInfo(code string) (facts.Kind, bool) {
 	if p, ok := a.catalogue()[code]; ok {
 		return p, true
 	}
@@ -122,7 +108,7 @@ func (a *API) problemInfo(code string) (ProblemInfo, bool) {
 	a.raised.mu.Lock()
 	defer a.raised.mu.Unlock()
 	if k = cmp.Or(k, a.raised.kinds[code]); k == nil {
-		return ProblemInfo{}, false
+		return facts.Kind{}, false
 	}
 	return a.infoOf(k, a.fallbacks[0].terms().base), true
 }

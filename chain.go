@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"reflect"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -40,7 +41,7 @@ type Middleware struct {
 	Check func() error
 	// CheckRoute says what is wrong about a route behind it; nil where it works
 	// behind any. Build asks it about each route, and reports the error.
-	CheckRoute func(Facts) error
+	CheckRoute func(facts.Route) error
 }
 
 // Wrap makes a middleware of any func(http.Handler) http.Handler.

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -21,8 +22,8 @@ type API struct {
 	named     map[string]*target // by version, a slash, and name
 	varies    []string           // by edition: the field that chooses it
 	codes     map[string]*problem.Kind
-	facts     func() []Facts                // of targets, made when first asked for
-	catalogue func() map[string]ProblemInfo // by code, made when first asked for
+	facts     func() []facts.Route         // of targets, made when first asked for
+	catalogue func() map[string]facts.Kind // by code, made when first asked for
 	raised    raised
 	advised   advised
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -118,9 +119,9 @@ func conditionsOf(in reflect.Type) (index []int, of reflect.Type, required bool)
 }
 
 // inputs are the header fields that conditions come from.
-func (c *conditional) inputs() (all []InputInfo) {
+func (c *conditional) inputs() (all []facts.Input) {
 	for _, name := range []string{"If-Match", "If-None-Match", "If-Unmodified-Since"} {
-		all = append(all, InputInfo{In: "header", Name: name, Type: "string", Note: "RFC 9110, 13.1"})
+		all = append(all, facts.Input{In: "header", Name: name, Type: "string", Note: "RFC 9110, 13.1"})
 	}
 	return all
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 )
 
@@ -61,9 +62,9 @@ func (c Content) discard() {
 	}
 }
 
-// AnswerInfo says what is sent.
-func (Content) AnswerInfo() []AnswerInfo {
-	return []AnswerInfo{
+// Answers says what is sent.
+func (Content) Answers() []facts.Answer {
+	return []facts.Answer{
 		{Status: http.StatusOK, Media: "*/*"},
 		{Status: http.StatusPartialContent, Media: "*/*", Fields: []string{"Content-Range"}},
 	}

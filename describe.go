@@ -8,35 +8,15 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+	"github.com/wicketway/wicketway/facts"
 )
-
-// A Description says what an API serves. It is what the command-line tool reads.
-type Description struct {
-	Title   string `json:"title"`
-	Version string `json:"version"`
-	// Routes are sorted by version, path and method.
-	Routes []Facts `json:"routes"`
-	// Groups are the path prefixes, with what requests that find no route there pass.
-	Groups []GroupInfo `json:"groups"`
-	// Problems are all kinds that the API can raise.
-	Problems []ProblemInfo `json:"problems"`
-}
-
-// GroupInfo describes a group with a path prefix, or the whole API, which is the first.
-type GroupInfo struct {
-	Path    string           `json:"path"`
-	Version string           `json:"version,omitzero"` // in which it stands, or which it is
-	Chosen  *ChosenInfo      `json:"chosen,omitzero"`  // of the versions that stand right below, or of its own
-	Chain   []MiddlewareInfo `json:"chain,omitempty"`
-	At      Place            `json:"at"`
-}
 
 // Info is what the API was named by.
 func (a *API) Info() Info { return a.info }
 
 // Describe says what the API serves.
-func (a *API) Describe() Description {
-	d := Description{
+func (a *API) Describe() facts.API {
+	d := facts.API{
 		Title:    a.info.Title,
 		Version:  a.info.Version,
 		Routes:   a.Routes(),
@@ -44,7 +24,7 @@ func (a *API) Describe() Description {
 	}
 	for i := range a.fallbacks {
 		t := &a.fallbacks[i]
-		d.Groups = append(d.Groups, GroupInfo{
+		d.Groups = append(d.Groups, facts.Group{
 			Path:    cmp.Or(t.path, "/"),
 			Version: t.terms().version,
 			Chosen:  cmp.Or(t.end.(*nowhere).versions, t.terms().versions).info(),
@@ -56,15 +36,15 @@ func (a *API) Describe() Description {
 }
 
 // Routes gives the facts of every route, by version, path and method.
-func (a *API) Routes() []Facts { return slices.Clone(a.facts()) }
+func (a *API) Routes() []facts.Route { return slices.Clone(a.facts()) }
 
-func (a *API) makeFacts() []Facts {
-	all := make([]Facts, len(a.targets))
+func (a *API) makeFacts() []facts.Route {
+	all := make([]facts.Route, len(a.targets))
 	for i := range a.targets {
 		all[i] = a.targets[i].makeFacts()
 		all[i].Settings = a.targets[i].settingInfo()
 	}
-	slices.SortFunc(all, func(x, y Facts) int {
+	slices.SortFunc(all, func(x, y facts.Route) int {
 		return cmp.Or(cmp.Compare(x.Version, y.Version), cmp.Compare(x.Path, y.Path), cmp.Compare(x.Method, y.Method))
 	})
 	return all

@@ -92,7 +92,7 @@
 //
 // # Listings
 //
-// [API.Routes] gives the [Facts] of every route; [API.Describe] is what the
+// [API.Routes] gives the facts of every route (package facts); [API.Describe] is what the
 // command-line tool reads. [Observe] follows the steps of each request.
 //
 // # Files

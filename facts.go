@@ -9,63 +9,16 @@ import (
 	"strings"
 
 	"github.com/go-json-experiment/json"
-	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
 
-// Facts are all that is known of a route. Listings, the catalogue, the command-line tool and
-// the checks of middleware and of attached values read the same.
-type Facts struct {
-	Version  string           `json:"version,omitzero"`
-	Chosen   *ChosenInfo      `json:"chosen,omitzero"` // how the version is; nil where there is none
-	Method   string           `json:"method"`          // "" for what is mounted: every method
-	Path     string           `json:"path"`            // the template
-	Name     string           `json:"name,omitzero"`
-	Summary  string           `json:"summary,omitzero"`
-	Guard    *GuardInfo       `json:"guard,omitzero"` // nil where everyone may call
-	Open     []string         `json:"open,omitempty"` // methods for which the guard is not asked, of what is mounted
-	Scopes   []string         `json:"scopes,omitempty"`
-	AnyScope [][]string       `json:"anyScope,omitempty"` // of each list one
-	Rules    int              `json:"rules,omitzero"`     // how many Allow has
-	Slashes  string           `json:"slashes"`            // redirect, strict, same
-	Formats  *FormatsInfo     `json:"formats,omitzero"`   // nil where there is no choice
-	Files    bool             `json:"files,omitzero"`
-	Chain    []MiddlewareInfo `json:"chain,omitempty"`
-	Attached []AttachedInfo   `json:"attached,omitempty"`
-	Settings []SettingInfo    `json:"settings,omitempty"` // that hold for it, nearest first; of listings alone, not of checks
-	Inputs   []InputInfo      `json:"inputs,omitempty"`
-	Bodies   []BodyInfo       `json:"bodies,omitempty"` // one for each media type
-	Answers  []AnswerInfo     `json:"answers,omitempty"`
-	Envelope string           `json:"envelope,omitzero"` // the member that values stand under
-	Raises   []RaisedInfo     `json:"raises,omitempty"`  // by status and code
-	// Inherited is nil for a route that has nothing to do with an earlier version.
-	Inherited  *InheritedInfo  `json:"inherited,omitzero"`
-	Retirement *RetirementInfo `json:"retirement,omitzero"`
-	Withdrawn  bool            `json:"withdrawn,omitzero"` // it answers 410
-	Own        bool            `json:"own,omitzero"`       // it is Wicketway's own, which describes the kinds of problem
-	Adapted    bool            `json:"adapted,omitzero"`   // it is an older shape of what its function reads and sends
-	// Problems is nil where they are sent as RFC 9457 has it.
-	Problems *ProblemShapeInfo `json:"problems,omitzero"`
-	At       Place             `json:"at"`
-}
-
-// ChosenInfo says how requests choose between the versions that stand under one prefix.
-type ChosenInfo struct {
-	Under     string   `json:"under"`          // the prefix, as a template
-	By        string   `json:"by"`             // path, header NAME, media type
-	Field     string   `json:"field,omitzero"` // of the header, that they read; "" for the path
-	Unknown   int      `json:"unknown"`        // the status where it is not served
-	Default   string   `json:"default,omitzero"`
-	Served    []string `json:"served"`
-	Withdrawn []string `json:"withdrawn,omitempty"`
-}
-
-func (s *versionSet) info() *ChosenInfo {
+func (s *versionSet) info() *facts.Versions {
 	if s == nil {
 		return nil
 	}
-	return &ChosenInfo{
+	return &facts.Versions{
 		Under:     s.under.String(),
 		By:        s.by.scheme.String(),
 		Field:     s.variesBy(),
@@ -76,120 +29,14 @@ func (s *versionSet) info() *ChosenInfo {
 	}
 }
 
-// InheritedInfo says how a route goes back to an earlier version.
-type InheritedInfo struct {
-	From     string `json:"from"`
-	Override bool   `json:"override,omitzero"` // it takes the place of that version's route
-	At       Place  `json:"at"`                // of Inherit
-}
-
-// GuardInfo describes who decides about callers.
-type GuardInfo struct {
-	Name   string `json:"name"`
-	Type   string `json:"type,omitzero"`
-	Scheme string `json:"scheme,omitzero"`
-	Format string `json:"format,omitzero"`
-	In     string `json:"in,omitzero"`
-	Field  string `json:"field,omitzero"`
-	// Any are the guards of which one is enough, where there are several.
-	Any []GuardInfo `json:"any,omitempty"`
-	// After is how many of the chain come before the guard.
-	After int   `json:"after,omitzero"`
-	At    Place `json:"at"`
-}
-
-// FormatsInfo describes the formats that callers choose between.
-type FormatsInfo struct {
-	Offers   []FormatInfo `json:"offers"`             // the first where nothing is asked for
-	By       []string     `json:"by"`                 // accept, suffix, query NAME
-	Suffixes []string     `json:"suffixes,omitempty"` // that the path may have
-}
-
-// FormatInfo describes a format.
-type FormatInfo struct {
-	Name  string `json:"name"`
-	Media string `json:"media"`
-}
-
-// MiddlewareInfo describes one middleware of a chain.
-type MiddlewareInfo struct {
-	Name string   `json:"name"`
-	Does string   `json:"does,omitzero"`
-	Sets []string `json:"sets,omitempty"` // header fields of answers
-	// HidesFlush says that what is behind it cannot send a part of an answer before its end.
-	HidesFlush bool  `json:"hidesFlush,omitzero"`
-	At         Place `json:"at"`
-}
-
-// AttachedInfo describes a value that was attached for middleware to read.
-type AttachedInfo struct {
-	Type  string         `json:"type"`
-	Value jsontext.Value `json:"value,omitzero"` // where JSON can carry it
-	At    Place          `json:"at"`
-}
-
-// SettingInfo describes a setting that holds for a route, and by which list it came.
-type SettingInfo struct {
-	Name string `json:"name"`
-	At   Place  `json:"at"`
-	// List is route, or the function of the group, with its prefix or version: At /api/v2/locks.
-	List   string `json:"list"`
-	ListAt Place  `json:"listAt"`
-	// Inherited says that it is the list of an earlier version.
-	Inherited bool `json:"inherited,omitzero"`
-}
-
-// InputInfo describes one thing that a route reads.
-type InputInfo struct {
-	In       string         `json:"in"`   // path, query, header, cookie, form, file, body
-	Name     string         `json:"name"` // of a member of the body, as a JSON Pointer
-	Type     string         `json:"type"`
-	Required bool           `json:"required,omitzero"`
-	Rule     string         `json:"rule,omitzero"`
-	Note     string         `json:"note,omitzero"`
-	Schema   jsontext.Value `json:"schema,omitzero"` // of what is not in a body
-}
-
-// BodyInfo describes the body that a route reads.
-type BodyInfo struct {
-	Media    string         `json:"media"`
-	Required bool           `json:"required,omitzero"`
-	Schema   jsontext.Value `json:"schema,omitzero"` // of JSON
-}
-
-// AnswerInfo describes what a route sends where all goes well.
-type AnswerInfo struct {
-	Status int            `json:"status"`
-	Media  string         `json:"media,omitzero"`
-	Fields []string       `json:"fields,omitempty"` // header fields
-	Type   string         `json:"type,omitzero"`    // in Go
-	Schema jsontext.Value `json:"schema,omitzero"`
-	Of     reflect.Type   `json:"-"` // the type itself; nil where it is not known
-}
-
-// RaisedInfo describes a kind of problem that a route can answer with, and who raises it:
-// the route, guard, input or limits, or a middleware by its name.
-type RaisedInfo struct {
-	Status int    `json:"status"`
-	Code   string `json:"code"`
-	Title  string `json:"title"`
-	By     string `json:"by"`
-}
-
-// A Place is where something was declared.
-type Place struct {
-	File string `json:"file"`
-	Line int    `json:"line"`
-}
-
-func (p place) info() Place {
+func (p place) info() facts.Place {
 	file, line := p.frame()
-	return Place{file, line}
+	return facts.Place{File: file, Line: line}
 }
 
-func (r *resolved) makeFacts() Facts {
+func (r *resolved) makeFacts() facts.Route {
 	t := r.terms()
-	f := Facts{
+	f := facts.Route{
 		Version:  t.version,
 		Chosen:   t.versions.info(),
 		Method:   r.method,
@@ -204,7 +51,7 @@ func (r *resolved) makeFacts() Facts {
 		At:       r.at.info(),
 	}
 	if l := r.lineage; l != nil {
-		f.Inherited = &InheritedInfo{l.from, l.own, l.at.info()}
+		f.Inherited = &facts.Inheritance{From: l.from, Override: l.own, At: l.at.info()}
 	}
 	f.Own, f.Adapted, f.Problems = r.part.own, r.adapted != nil, t.problemsAs.info()
 	f.Withdrawn, f.Retirement = r.part.withdrawn, t.retirement.info()
@@ -222,11 +69,19 @@ func (r *resolved) makeFacts() Facts {
 			f.Inputs = append(f.Inputs, r.ties.conditional.inputs()...)
 		}
 		for _, i := range r.input.Inputs() {
-			f.Inputs = append(f.Inputs, InputInfo{i.Source, i.Name, i.Type, i.Required, i.Rule, i.Note, i.Schema})
+			f.Inputs = append(f.Inputs, facts.Input{
+				In:       i.Source,
+				Name:     i.Name,
+				Type:     i.Type,
+				Required: i.Required,
+				Rule:     i.Rule,
+				Note:     i.Note,
+				Schema:   i.Schema,
+			})
 		}
 		media, of, required := r.input.Body()
 		for _, m := range media {
-			body := BodyInfo{Media: m, Required: required}
+			body := facts.Body{Media: m, Required: required}
 			if of != nil {
 				body.Schema = of.Document()
 			}
@@ -238,17 +93,17 @@ func (r *resolved) makeFacts() Facts {
 		f.Envelope = t.envelope
 	}
 	for _, one := range r.raises() {
-		f.Raises = append(f.Raises, RaisedInfo{one.kind.Status(), one.kind.Code(), one.kind.Title(), one.by})
+		f.Raises = append(f.Raises, facts.Problem{Status: one.kind.Status(), Code: one.kind.Code(), Title: one.kind.Title(), By: one.by})
 	}
-	slices.SortStableFunc(f.Raises, func(x, y RaisedInfo) int {
+	slices.SortStableFunc(f.Raises, func(x, y facts.Problem) int {
 		return cmp.Or(cmp.Compare(x.Status, y.Status), cmp.Compare(x.Code, y.Code))
 	})
 	f.Raises = slices.Compact(f.Raises) // several can be told as one
 	return f
 }
 
-func guardInfo(s Scheme, at Place) *GuardInfo {
-	g := &GuardInfo{
+func guardInfo(s Scheme, at facts.Place) *facts.Guard {
+	g := &facts.Guard{
 		Name:   s.Name,
 		Type:   s.Type,
 		Scheme: s.Scheme,
@@ -263,23 +118,29 @@ func guardInfo(s Scheme, at Place) *GuardInfo {
 	return g
 }
 
-func chainInfo(of []*chained) []MiddlewareInfo {
-	var chain []MiddlewareInfo
+func chainInfo(of []*chained) []facts.Middleware {
+	var chain []facts.Middleware
 	for _, l := range of {
-		chain = append(chain, MiddlewareInfo{l.Name, l.Does, l.Sets, l.HidesFlush, l.at.info()})
+		chain = append(chain, facts.Middleware{
+			Name:       l.Name,
+			Does:       l.Does,
+			Sets:       l.Sets,
+			HidesFlush: l.HidesFlush,
+			At:         l.at.info(),
+		})
 	}
 	return chain
 }
 
 // attachedInfo lists the values that hold for a route, nearest first.
-func (r *resolved) attachedInfo() (all []AttachedInfo) {
+func (r *resolved) attachedInfo() (all []facts.Attached) {
 	for l := r.list; l != nil; l = l.outer {
 		for i := range l.settings {
 			s := &l.settings[i]
 			if s.value == nil || overruled(s, l, r) {
 				continue
 			}
-			info := AttachedInfo{Type: s.slot.(interface{ String() string }).String(), At: s.at.info()}
+			info := facts.Attached{Type: s.slot.(interface{ String() string }).String(), At: s.at.info()}
 			if text, err := json.Marshal(s.value); err == nil {
 				info.Value = text
 			}
@@ -290,14 +151,14 @@ func (r *resolved) attachedInfo() (all []AttachedInfo) {
 }
 
 // settingInfo lists the settings that hold for a route, nearest first.
-func (r *resolved) settingInfo() (all []SettingInfo) {
+func (r *resolved) settingInfo() (all []facts.Setting) {
 	for l := r.list; l != nil; l = l.outer {
 		for i := range l.settings {
 			s := &l.settings[i]
 			if overruled(s, l, r) || s.acts != nil && !s.acts(r) {
 				continue
 			}
-			all = append(all, SettingInfo{s.name, s.at.info(), l.label(), l.at.info(), l.inherited})
+			all = append(all, facts.Setting{Name: s.name, At: s.at.info(), List: l.label(), ListAt: l.at.info(), Inherited: l.inherited})
 		}
 	}
 	return all
@@ -317,14 +178,14 @@ func (l *list) label() string {
 }
 
 // formatsInfo describes the choice between formats.
-func (r *resolved) formatsInfo() *FormatsInfo {
+func (r *resolved) formatsInfo() *facts.Formats {
 	if r.output == nil || r.output.Choice == nil {
 		return nil
 	}
 	c := r.output.Choice
-	f := &FormatsInfo{Suffixes: c.Suffixes()}
+	f := &facts.Formats{Suffixes: c.Suffixes()}
 	for _, o := range c.Offers {
-		f.Offers = append(f.Offers, FormatInfo{o.Name, o.Media})
+		f.Offers = append(f.Offers, facts.Format{Name: o.Name, Media: o.Media})
 	}
 	if c.Suffix {
 		f.By = append(f.By, Way{kind: bySuffix}.String())
@@ -338,7 +199,7 @@ func (r *resolved) formatsInfo() *FormatsInfo {
 	return f
 }
 
-func (r *resolved) answerInfo() (all []AnswerInfo) {
+func (r *resolved) answerInfo() (all []facts.Answer) {
 	if r.output == nil { // a handler decides itself
 		return nil
 	}
@@ -351,9 +212,9 @@ func (r *resolved) answerInfo() (all []AnswerInfo) {
 		}
 		return all
 	}
-	a := AnswerInfo{Status: r.output.Status, Fields: r.answerFields()}
+	a := facts.Answer{Status: r.output.Status, Fields: r.answerFields()}
 	if r.output.Type == nil {
-		return []AnswerInfo{a}
+		return []facts.Answer{a}
 	}
 	a.Type, a.Of = typeName(r.output.Type), r.output.Type
 	if by, _ := r.adapts(); by != nil && by.IsDerived() {
@@ -375,7 +236,7 @@ func (r *resolved) answerInfo() (all []AnswerInfo) {
 		}
 	}
 	if r.output.Conditional && r.method == http.MethodGet {
-		all = append(all, AnswerInfo{Status: http.StatusNotModified, Fields: []string{"Etag"}})
+		all = append(all, facts.Answer{Status: http.StatusNotModified, Fields: []string{"Etag"}})
 	}
 	return all
 }
@@ -512,5 +373,5 @@ func (r *resolved) hasRanges() bool {
 	if r.part.what == filesPart {
 		return true
 	}
-	return r.part.out.info != nil && slices.ContainsFunc(r.part.out.info(), func(a AnswerInfo) bool { return a.Status == http.StatusPartialContent })
+	return r.part.out.info != nil && slices.ContainsFunc(r.part.out.info(), func(a facts.Answer) bool { return a.Status == http.StatusPartialContent })
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -15,7 +16,7 @@ import (
 // safe for concurrent use. Where it has a method Version() string, that counts for entity tags
 // of values that name their own state: of what else its output depends, such as templates. Where it has a
 // method Check() error, Build asks it what is wrong with it by itself, and where it has a method
-// CheckRoutes([]Facts) error about all the routes together that offer it.
+// CheckRoutes([]facts.Route) error about all the routes together that offer it.
 type Format interface {
 	// Name stands in suffixes and query parameters: csv. It has letters and digits alone.
 	Name() string
@@ -25,7 +26,7 @@ type Format interface {
 	Write(to io.Writer, s Shown) error
 	// CheckRoute says what is wrong about a route that offers the format; nil where it can
 	// write what the route returns. Build asks it, and reports the error.
-	CheckRoute(Facts) error
+	CheckRoute(facts.Route) error
 }
 
 // A ProblemFormat is a Format that writes problems as well, where callers have chosen it. Others
@@ -62,7 +63,7 @@ type jsonFormat struct{}
 func (jsonFormat) Name() string                 { return "json" }
 func (jsonFormat) MediaType() string            { return "application/json" }
 func (jsonFormat) Write(io.Writer, Shown) error { return nil } // a plan does, with its envelope
-func (jsonFormat) CheckRoute(Facts) error       { return nil }
+func (jsonFormat) CheckRoute(facts.Route) error { return nil }
 
 // A Way is one in which callers choose a format.
 type Way struct {
@@ -238,7 +239,7 @@ func showProblem(p *problem.Problem, how problem.Rendering) ShownProblem {
 	}
 }
 
-func (f FormatSetting) check(of Facts) error {
+func (f FormatSetting) check(of facts.Route) error {
 	for _, o := range f.offers {
 		if isNil(o) {
 			continue

@@ -14,6 +14,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 )
 
 func says(what string) func(context.Context, wicketway.None) (string, error) {
@@ -303,7 +304,7 @@ func TestRetirement(t *testing.T) {
 	api := build(t,
 		wicketway.Clock(func() time.Time { return now }),
 		wicketway.Version("v1",
-			wicketway.Deprecated(day(2)), wicketway.Sunset(day(20)), wicketway.EndsAtSunset(wicketway.Window{From: day(10), Until: day(11)}),
+			wicketway.Deprecated(day(2)), wicketway.Sunset(day(20)), wicketway.EndsAtSunset(facts.Window{From: day(10), Until: day(11)}),
 			wicketway.Related("successor-version", "/v2"), wicketway.Related("sunset", "https://osterbeck.example/v1"), wicketway.Related("license", "/license"),
 			wicketway.Guard(plate("p")),
 			wicketway.Route("GET /open", says("x"), wicketway.Public()),
@@ -348,10 +349,10 @@ func TestRetirement(t *testing.T) {
 			t.Errorf("%s: %d %v %s", what, w.Code, h, w.Body)
 		}
 	}
-	facts, _ := json.Marshal(api.Routes())
+	known, _ := json.Marshal(api.Routes())
 	for _, want := range []string{`"retirement":{"deprecated":"2027-01-02T00:00:00Z","sunset":"2027-01-20T00:00:00Z","ends":true,"rehearsals":[{"from":"2027-01-10T00:00:00Z"`,
 		`"fields":["Deprecation","Link","Sunset"]`, `"code":"retired"`} {
-		if !strings.Contains(string(facts), want) {
+		if !strings.Contains(string(known), want) {
 			t.Errorf("the facts lack %s", want)
 		}
 	}
@@ -363,7 +364,7 @@ func TestRetirement(t *testing.T) {
 		{parts{wicketway.Deprecated(time.Time{})}, "Deprecated: the time is zero"},
 		{parts{wicketway.Sunset(time.Time{})}, "Sunset: the time is zero"},
 		{parts{wicketway.EndsAtSunset()}, "no Sunset says when that is"},
-		{parts{wicketway.Sunset(day(3)), wicketway.EndsAtSunset(wicketway.Window{From: day(2), Until: day(2)})}, "ends before it begins"},
+		{parts{wicketway.Sunset(day(3)), wicketway.EndsAtSunset(facts.Window{From: day(2), Until: day(2)})}, "ends before it begins"},
 		{parts{wicketway.Related("successor version", "/v2")}, "is not a relation"},
 		{parts{wicketway.Related("successor-version", "v2")}, "is not a target"},
 		{parts{wicketway.Related("successor-version", "/v2>; rel=\"x")}, "is not a target"},

@@ -11,6 +11,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/problem"
@@ -137,16 +138,9 @@ func (b *builder) checkProblemShapes() {
 	}
 }
 
-// ProblemShapeInfo describes how the problems of a route are sent, where that is not as RFC 9457 has
-// it.
-type ProblemShapeInfo struct {
-	Media string `json:"media"`
-	Type  string `json:"type"` // in Go
-}
-
-func (s *problemShape) info() *ProblemShapeInfo {
+func (s *problemShape) info() *facts.ProblemShape {
 	if s == nil {
 		return nil
 	}
-	return &ProblemShapeInfo{s.offer.Media, typeName(s.of)}
+	return &facts.ProblemShape{Media: s.offer.Media, Type: typeName(s.of)}
 }

@@ -19,7 +19,8 @@ const module = "github.com/wicketway/wicketway"
 // What the folders may import of this module; a folder is ruled by the longest
 // entry that fits. Of other modules the core may import JSON alone.
 var mayImport = map[string][]string{
-	".":                {"route", "negotiate", "schema", "problem", "internal"},
+	".":                {"facts", "route", "negotiate", "schema", "problem", "internal"},
+	"facts":            {},
 	"route":            {"internal/segment"},
 	"negotiate":        {},
 	"schema":           {},
@@ -36,11 +37,11 @@ var mayImport = map[string][]string{
 	"internal/sent":    {"internal/secret"},
 	"internal/bind":    {"schema", "problem", "internal/check", "internal/clip", "internal/secret"},
 	"internal/answer":  {"negotiate", "problem", "internal/check", "internal/clip", "internal/members"},
-	"chain":            {".", "chain", "route", "negotiate", "schema", "problem", "internal"},
-	"observe":          {".", "problem", "internal", "observe"},
-	"format":           {".", "problem", "internal"},
+	"chain":            {".", "facts", "chain", "route", "negotiate", "schema", "problem", "internal"},
+	"observe":          {".", "facts", "problem", "internal", "observe"},
+	"format":           {".", "facts", "problem", "internal"},
 	"translate":        {"problem", "translate"},
-	"wicketwaytest":    {".", "problem", "internal"},
+	"wicketwaytest":    {".", "facts", "problem", "internal"},
 	"cmd":              {"*"},
 	"examples":         {"*"},
 	"bench":            {"*"},
@@ -48,7 +49,7 @@ var mayImport = map[string][]string{
 
 // The core has no server and no command line; problem needs net/http for its statuses and
 // header fields.
-var core = []string{"route", "negotiate", "schema", "problem", "internal/clip", "internal/members", "internal/segment", "internal/table", "internal/check", "internal/shape"}
+var core = []string{"facts", "route", "negotiate", "schema", "problem", "internal/clip", "internal/members", "internal/segment", "internal/table", "internal/check", "internal/shape"}
 
 // ruleFor is the longest of the entries that a folder is, or is below.
 func ruleFor(folder string, entries []string) (longest string) {

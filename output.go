@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"reflect"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -17,8 +18,8 @@ type Answerer interface {
 	// sent as a problem; one after that cuts the connection. It is called once at most,
 	// and not where the route has returned an error.
 	Answer(w http.ResponseWriter, r *http.Request) error
-	// AnswerInfo says what it can send. It is asked of the zero value, and for listings only.
-	AnswerInfo() []AnswerInfo
+	// Answers says what it can send. It is asked of the zero value, and for listings only.
+	Answers() []facts.Answer
 }
 
 // An outputKind says how an output is sent.
@@ -39,7 +40,7 @@ type outputType struct {
 	reply   bool         // it stands in a Reply, or another output with a header of its own
 	pointer bool         // the route returns a pointer to an output of this package
 	page    bool         // the value is a Page
-	info    func() []AnswerInfo
+	info    func() []facts.Answer
 }
 
 func outputOf(t reflect.Type) outputType {
@@ -79,17 +80,17 @@ func isOutput(t reflect.Type) bool {
 }
 
 // infoOf asks the zero value of an Answerer's type.
-func infoOf(t reflect.Type) func() []AnswerInfo {
-	return func() []AnswerInfo {
+func infoOf(t reflect.Type) func() []facts.Answer {
+	return func() []facts.Answer {
 		v := reflect.New(t)
 		if t.Kind() == reflect.Pointer {
 			v.Elem().Set(reflect.New(t.Elem()))
 		}
 		if a, ok := v.Interface().(Answerer); ok {
-			return a.AnswerInfo()
+			return a.Answers()
 		}
 		if a, ok := v.Elem().Interface().(Answerer); ok {
-			return a.AnswerInfo()
+			return a.Answers()
 		}
 		return nil // an interface says nothing
 	}

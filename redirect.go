@@ -6,6 +6,8 @@ import (
 	"net/http"
 	"reflect"
 	"strings"
+
+	"github.com/wicketway/wicketway/facts"
 )
 
 // Redirect is an output that sends the caller to another address (RFC 9110, 15.4).
@@ -29,9 +31,9 @@ func (r Redirect) Answer(w http.ResponseWriter, _ *http.Request) error {
 	return sendAway(w, r.Status, r.Path)
 }
 
-// AnswerInfo says what is sent.
-func (Redirect) AnswerInfo() []AnswerInfo {
-	return []AnswerInfo{{Status: http.StatusSeeOther, Fields: []string{"Location"}}}
+// Answers says what is sent.
+func (Redirect) Answers() []facts.Answer {
+	return []facts.Answer{{Status: http.StatusSeeOther, Fields: []string{"Location"}}}
 }
 
 // RedirectBy is a [Redirect] to a route, which [LocatedBy] names: its path is made of At, that
@@ -61,8 +63,8 @@ func (r RedirectBy[In]) Answer(w http.ResponseWriter, request *http.Request) err
 	return sendAway(w, r.Status, path)
 }
 
-// AnswerInfo says what is sent.
-func (RedirectBy[In]) AnswerInfo() []AnswerInfo { return Redirect{}.AnswerInfo() }
+// Answers says what is sent.
+func (RedirectBy[In]) Answers() []facts.Answer { return Redirect{}.Answers() }
 
 func (RedirectBy[In]) replied() outputTypes { return outputTypes{at: reflect.TypeFor[In]()} }
 

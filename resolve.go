@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
@@ -403,12 +404,12 @@ func (b *builder) checkFormats() {
 	if len(b.mistakes) > 0 {
 		return
 	}
-	type checker interface{ CheckRoutes([]Facts) error }
-	offering := map[checker][]Facts{}
+	type checker interface{ CheckRoutes([]facts.Route) error }
+	offering := map[checker][]facts.Route{}
 	at := map[checker]place{}
 	var order []checker
 	for _, r := range b.routes {
-		var facts []Facts
+		var known []facts.Route
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
@@ -417,17 +418,17 @@ func (b *builder) checkFormats() {
 					if !ok || !reflect.TypeOf(f).Comparable() || r.part.own || overruled(s, l, r) {
 						continue
 					}
-					if facts == nil {
-						facts = []Facts{r.makeFacts()}
+					if known == nil {
+						known = []facts.Route{r.makeFacts()}
 					}
-					if _, known := at[c]; !known {
+					if _, seen := at[c]; !seen {
 						at[c], order = s.at, append(order, c)
 					}
 					if s.acts(r) {
-						offering[c] = append(offering[c], facts...)
+						offering[c] = append(offering[c], known...)
 						continue
 					}
-					offering[c] = append(offering[c], Facts{Raises: facts[0].Raises}) // its problems have pages all the same
+					offering[c] = append(offering[c], facts.Route{Raises: known[0].Raises}) // its problems have pages all the same
 				}
 			}
 		}
@@ -445,13 +446,13 @@ func (b *builder) checkFacts() {
 		if r.part.own || b.broken[r] { // of a route with mistakes not all is known
 			continue
 		}
-		var facts *Facts
-		ask := func(at place, name string, check func(Facts) error) {
-			if facts == nil {
+		var known *facts.Route
+		ask := func(at place, name string, check func(facts.Route) error) {
+			if known == nil {
 				f := r.makeFacts()
-				facts = &f
+				known = &f
 			}
-			if err := check(*facts); err != nil {
+			if err := check(*known); err != nil {
 				b.mistake(at, "%s: %s: %v", name, r.line(), err)
 			}
 		}

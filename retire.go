@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/problem"
@@ -33,7 +34,7 @@ func Sunset(at time.Time) Setting {
 // EndsAtSunset ends what stands here at its [Sunset]: from then on it answers 410 with [ErrRetired].
 // In the windows of time that are given it does so before, as a rehearsal for those who have not
 // noticed. The guard is asked first, so that the log can say who still calls.
-func EndsAtSunset(rehearsals ...Window) Setting {
+func EndsAtSunset(rehearsals ...facts.Window) Setting {
 	s := retires(here(0), "EndsAtSunset", slotEnds, func(r *retirement, on bool) {
 		r.ends, r.rehearsals = on, nil
 		if on {
@@ -46,17 +47,11 @@ func EndsAtSunset(rehearsals ...Window) Setting {
 		}
 		return nil
 	}
-	return s.wrong(slices.ContainsFunc(rehearsals, func(w Window) bool { return !w.From.Before(w.Until) }),
+	return s.wrong(slices.ContainsFunc(rehearsals, func(w facts.Window) bool { return !w.From.Before(w.Until) }),
 		"a rehearsal ends before it begins: From must be before Until")
 }
 
 var errNoSunset = errors.New("no Sunset says when that is: add one")
-
-// A Window is the time from From until before Until.
-type Window struct {
-	From  time.Time `json:"from"`
-	Until time.Time `json:"until"`
-}
 
 // Related has the answers of what stands here carry a Link (RFC 8288) to a URI or a path, with a
 // relation such as deprecation (RFC 9745), sunset (RFC 8594), successor-version (RFC 5829),
@@ -107,7 +102,7 @@ var ErrRetired = problem.Define(http.StatusGone, "retired", "This is no longer s
 type retirement struct {
 	deprecated, sunset time.Time
 	ends               bool
-	rehearsals         []Window
+	rehearsals         []facts.Window
 	links              []string
 	now                func() time.Time
 
@@ -213,18 +208,15 @@ func (r *retirement) over() error {
 	return nil
 }
 
-// RetirementInfo describes how a route comes to an end.
-type RetirementInfo struct {
-	Deprecated time.Time `json:"deprecated,omitzero"` // from when
-	Sunset     time.Time `json:"sunset,omitzero"`
-	Ends       bool      `json:"ends,omitzero"` // it is not served after that
-	Rehearsals []Window  `json:"rehearsals,omitempty"`
-	Links      []string  `json:"links,omitempty"` // as in the field Link
-}
-
-func (r *retirement) info() *RetirementInfo {
+func (r *retirement) info() *facts.Retirement {
 	if r.deprecated.IsZero() && r.sunset.IsZero() && r.links == nil {
 		return nil
 	}
-	return &RetirementInfo{r.deprecated, r.sunset, r.ends, r.rehearsals, r.links}
+	return &facts.Retirement{
+		Deprecated: r.deprecated,
+		Sunset:     r.sunset,
+		Ends:       r.ends,
+		Rehearsals: r.rehearsals,
+		Links:      r.links,
+	}
 }

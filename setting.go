@@ -3,6 +3,7 @@ package wicketway
 import (
 	"slices"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -35,7 +36,7 @@ type setting struct {
 	pieces []piece
 	// check says what is wrong about a route on which it has an effect; suits does so without
 	// its facts.
-	check func(Facts) error
+	check func(facts.Route) error
 	suits func(*resolved) error
 	// formats are those that Formats offers.
 	formats []Format

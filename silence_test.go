@@ -22,6 +22,7 @@ import (
 	"github.com/wicketway/wicketway/chain/health"
 	"github.com/wicketway/wicketway/chain/limit"
 	"github.com/wicketway/wicketway/chain/secure"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/format/html"
 	"github.com/wicketway/wicketway/problem"
@@ -117,7 +118,7 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"any of no guards":                   {parts(wicketway.Guard(auth.Any()), x), "Any"},
 		"any of a nil guard":                 {parts(wicketway.Guard(auth.Any(bearer(), nil)), x), "nil"},
 		"any of one guard twice":             {parts(wicketway.Guard(auth.Any(one, one)), x), "twice"},
-		"a window that ends before":          {parts(x, wicketway.Sunset(time.Now().Add(time.Hour)), wicketway.EndsAtSunset(wicketway.Window{From: time.Now(), Until: time.Now().Add(-time.Hour)})), "EndsAtSunset"},
+		"a window that ends before":          {parts(x, wicketway.Sunset(time.Now().Add(time.Hour)), wicketway.EndsAtSunset(facts.Window{From: time.Now(), Until: time.Now().Add(-time.Hour)})), "EndsAtSunset"},
 		"an observer and nothing":            {parts(x, wicketway.Attach(0)), "Attach"},
 		"a middleware that sets no field":    {in(wicketway.Middleware{Name: "w", Wrap: pass, Sets: []string{"a b"}}), "a b"},
 		"a middleware without a name":        {in(wicketway.Middleware{Wrap: pass}), "name"},

@@ -18,6 +18,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/advice"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -109,7 +110,7 @@ func envelopeOf(api *wicketway.API, r *http.Request) string {
 
 // isNamed reports whether the header of a request names the version of a route, if that is how it is
 // chosen.
-func isNamed(f wicketway.Facts, h http.Header) bool {
+func isNamed(f facts.Route, h http.Header) bool {
 	switch {
 	case f.Chosen == nil || f.Chosen.Field == "":
 		return true

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 )
 
 // A Control is what Cache-Control says of answers (RFC 9111, 5.2.2), in whole seconds. The zero
@@ -127,7 +128,7 @@ func (s spoken) Check() error {
 }
 
 // CheckRoute is asked by Build.
-func (s spoken) CheckRoute(f wicketway.Facts) error {
+func (s spoken) CheckRoute(f facts.Route) error {
 	if f.Guard != nil && !s.Private && !s.NoStore && s.hasAge() {
 		return fmt.Errorf("the route is behind the guard %s, so answers are for one caller: say Private (RFC 9111, 3.5)", f.Guard.Name)
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -87,7 +88,7 @@ func (c *Settings) check() error {
 	return nil
 }
 
-func (c *Settings) checkRoute(f wicketway.Facts) error {
+func (c *Settings) checkRoute(f facts.Route) error {
 	own := slices.IndexFunc(f.Chain, isNamed("cache"))
 	switch {
 	case f.Guard != nil && !c.ByCaller:
@@ -100,8 +101,8 @@ func (c *Settings) checkRoute(f wicketway.Facts) error {
 	return nil
 }
 
-func isNamed(name string) func(wicketway.MiddlewareInfo) bool {
-	return func(m wicketway.MiddlewareInfo) bool { return m.Name == name }
+func isNamed(name string) func(facts.Middleware) bool {
+	return func(m facts.Middleware) bool { return m.Name == name }
 }
 
 // responses is the middleware in its place.

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/negotiate"
@@ -159,7 +160,7 @@ func (s *settings) check() error {
 }
 
 // checkFlush finds what would keep a stream back behind the compressor.
-func checkFlush(f wicketway.Facts) error {
+func checkFlush(f facts.Route) error {
 	seen := false
 	for _, m := range f.Chain {
 		if seen && m.HidesFlush {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 )
@@ -158,7 +159,7 @@ func (c *sharing) check() error {
 }
 
 // checkGuard finds a guard that would be asked before.
-func checkGuard(f wicketway.Facts) error {
+func checkGuard(f facts.Route) error {
 	if f.Guard != nil {
 		for i, m := range f.Chain {
 			if m.Name == "cors" && i >= f.Guard.After {

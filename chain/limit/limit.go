@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -187,8 +188,8 @@ func (l *limiter) check() error {
 	return errors.Join(wrong...)
 }
 
-func (l *limiter) checkRoute(f wicketway.Facts) error {
-	own := slices.IndexFunc(f.Chain, func(m wicketway.MiddlewareInfo) bool { return m.Name == "limit "+l.rate.Name })
+func (l *limiter) checkRoute(f facts.Route) error {
+	own := slices.IndexFunc(f.Chain, func(m facts.Middleware) bool { return m.Name == "limit "+l.rate.Name })
 	if l.by.OfCaller && f.Guard != nil && own >= 0 && own < f.Guard.After {
 		return fmt.Errorf("it counts by caller, but the guard %s comes after it, so that nobody is known: put it into a chain further in", f.Guard.Name)
 	}

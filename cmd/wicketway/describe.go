@@ -15,8 +15,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
-
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 )
 
 // How long a program may take until it has built its API, and to describe it after that.
@@ -36,7 +35,7 @@ type answering struct {
 
 // aboutAPI makes a command whose last argument is the API that it describes; it may be
 // left out where the current folder has the program. The others are named in use.
-func aboutAPI(use, short string, find func(d wicketway.Description, args []string) (answering, error)) *cobra.Command {
+func aboutAPI(use, short string, find func(d facts.API, args []string) (answering, error)) *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   use,
@@ -84,8 +83,8 @@ func printJSON(out io.Writer, v any) error {
 
 // describe gets an API's description from a Go package, whose program is built
 // and run for it, or from a file that such a program has written.
-func describe(ctx context.Context, source string) (wicketway.Description, error) {
-	var d wicketway.Description
+func describe(ctx context.Context, source string) (facts.API, error) {
+	var d facts.API
 	text, err := os.ReadFile(source)
 	if err != nil {
 		if text, err = askProgram(ctx, source); err != nil {
@@ -166,7 +165,7 @@ func giveUp(ctx context.Context, end context.CancelCauseFunc, file string) {
 }
 
 // where writes a place as short as it can be understood here.
-func where(p wicketway.Place) string {
+func where(p facts.Place) string {
 	file := p.File
 	if here, err := os.Getwd(); err == nil {
 		if rel, err := filepath.Rel(here, file); err == nil && !strings.HasPrefix(rel, "..") {

@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
@@ -24,7 +24,7 @@ func explainCommand() *cobra.Command {
 	var fields []string
 	c := aboutAPI("explain METHOD PATH PACKAGE",
 		"Say what would happen to a request: route, values, chain, access, inputs",
-		func(d wicketway.Description, args []string) (answering, error) {
+		func(d facts.API, args []string) (answering, error) {
 			target, err := url.ParseRequestURI(args[1])
 			if err != nil {
 				return answering{}, err
@@ -80,14 +80,14 @@ func orderly(args []string) error {
 
 // A described API finds routes as the API itself does, by the same table.
 type described struct {
-	wicketway.Description
+	facts.API
 	table   *table.Tables
 	groupOf []int                    // by number in the table
 	choices map[string]*table.Choice // by their prefix; those of versions that share their paths
 }
 
-func newDescribed(d wicketway.Description) (described, error) {
-	t := described{Description: d, groupOf: []int{0}}
+func newDescribed(d facts.API) (described, error) {
+	t := described{API: d, groupOf: []int{0}}
 	var b table.Builder
 	var errs []error
 	parse := func(text string) route.Template {
@@ -137,7 +137,7 @@ func newDescribed(d wicketway.Description) (described, error) {
 }
 
 // edition is the number of a version in the table; 0 where its path tells it.
-func (t *described) edition(b *table.Builder, chosen *wicketway.ChosenInfo, version string) int32 {
+func (t *described) edition(b *table.Builder, chosen *facts.Versions, version string) int32 {
 	if chosen == nil || chosen.Field == "" {
 		return 0
 	}
@@ -161,8 +161,8 @@ type explanation struct {
 	Path   string `json:"path"`
 	Status int    `json:"status,omitzero"` // of the answer, where no route takes the request
 	// Allow are the methods that the path has, where it lacks the one asked for.
-	Allow []string         `json:"allow,omitempty"`
-	Route *wicketway.Facts `json:"route,omitzero"`
+	Allow []string     `json:"allow,omitempty"`
+	Route *facts.Route `json:"route,omitzero"`
 	// Values are those of the template's parameters.
 	Values []value `json:"values,omitempty"`
 	// Refused is set where the parameters break rules of the route.
@@ -172,13 +172,13 @@ type explanation struct {
 	// Format is the one that the path's suffix chooses.
 	Format string `json:"format,omitzero"`
 	// Chain is passed in any case.
-	Chain    []wicketway.MiddlewareInfo `json:"chain,omitempty"`
-	Group    string                     `json:"group,omitzero"`
-	Location string                     `json:"location,omitzero"` // where the caller is sent instead
-	Near     []string                   `json:"near,omitempty"`    // what was meant perhaps
+	Chain    []facts.Middleware `json:"chain,omitempty"`
+	Group    string             `json:"group,omitzero"`
+	Location string             `json:"location,omitzero"` // where the caller is sent instead
+	Near     []string           `json:"near,omitempty"`    // what was meant perhaps
 	// Chosen says between which versions there is a choice, where the request names none that is
 	// there.
-	Chosen *wicketway.ChosenInfo `json:"chosen,omitzero"`
+	Chosen *facts.Versions `json:"chosen,omitzero"`
 }
 
 type value struct {
@@ -187,9 +187,9 @@ type value struct {
 }
 
 type beaten struct {
-	Route string          `json:"route"`
-	Why   string          `json:"why"`
-	At    wicketway.Place `json:"at"`
+	Route string      `json:"route"`
+	Why   string      `json:"why"`
+	At    facts.Place `json:"at"`
 }
 
 func (t described) explain(method string, target *url.URL, header http.Header) explanation {
@@ -250,7 +250,7 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL, header
 }
 
 // why says why one matching route comes before another.
-func why(first, other wicketway.Facts, method string) string {
+func why(first, other facts.Route, method string) string {
 	if other.Method != method && other.Method != "" {
 		return "different method"
 	}
@@ -411,7 +411,7 @@ func (e explanation) print(out io.Writer) {
 }
 
 // chosenBy says how a version is chosen.
-func chosenBy(c *wicketway.ChosenInfo, version string) string {
+func chosenBy(c *facts.Versions, version string) string {
 	text := ", chosen by " + c.By
 	if c.Field == "Accept" {
 		text += ": application/json;version=" + version

@@ -7,14 +7,13 @@ import (
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
-
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 )
 
 func problemsCommand() *cobra.Command {
 	return aboutAPI("problems PACKAGE",
 		"List the kinds of problem that an API can raise: status, code, title, meaning, routes",
-		func(d wicketway.Description, _ []string) (answering, error) {
+		func(d facts.API, _ []string) (answering, error) {
 			return answering{data: d.Problems, print: func(out io.Writer) { printProblems(out, d.Problems, len(d.Routes)) }}, nil
 		})
 }
@@ -22,7 +21,7 @@ func problemsCommand() *cobra.Command {
 // shownRoutes is how many routes of a kind are listed before they are counted.
 const shownRoutes = 2
 
-func printProblems(out io.Writer, problems []wicketway.ProblemInfo, routes int) {
+func printProblems(out io.Writer, problems []facts.Kind, routes int) {
 	var table strings.Builder
 	t := tabwriter.NewWriter(&table, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(t, "STATUS\tCODE\tTITLE\tRAISED BY")

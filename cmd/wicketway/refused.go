@@ -13,7 +13,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
@@ -35,7 +35,7 @@ const mostRefused = 100
 // refuse reads the parameters of a request as the API would, by a plan of the same kind, made
 // from the description; nil where they keep all rules. A parameter whose type is the user's
 // own is held against its rules alone, since a description cannot run its code.
-func refuse(r wicketway.Facts, names []string, m *table.Match, target *url.URL, header http.Header) *refusal {
+func refuse(r facts.Route, names []string, m *table.Match, target *url.URL, header http.Header) *refusal {
 	var fields []reflect.StructField
 	for _, in := range r.Inputs {
 		if slices.Contains([]string{"path", "query", "header", "cookie"}, in.In) && in.Schema != nil {
@@ -72,7 +72,7 @@ func refuse(r wicketway.Facts, names []string, m *table.Match, target *url.URL, 
 }
 
 // typeOf is a type whose values are those that a parameter takes.
-func typeOf(in wicketway.InputInfo) reflect.Type {
+func typeOf(in facts.Input) reflect.Type {
 	var s parameterSchema
 	if err := json.Unmarshal(in.Schema, &s); err != nil {
 		return reflect.TypeFor[string]()

@@ -14,15 +14,14 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
-
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 )
 
 func retireCommand() *cobra.Command {
 	var log string
 	var all bool
 	c := aboutAPI("retire PACKAGE", "List callers of deprecated routes, from an access log",
-		func(d wicketway.Description, _ []string) (answering, error) {
+		func(d facts.API, _ []string) (answering, error) {
 			if log == "" {
 				return answering{}, errors.New("missing --log FILE (- for standard input)")
 			}
@@ -61,11 +60,11 @@ type retiring struct {
 }
 
 type retiringRoute struct {
-	Version    string                    `json:"version,omitzero"`
-	Method     string                    `json:"method"`
-	Path       string                    `json:"path"`
-	Retirement *wicketway.RetirementInfo `json:"retirement,omitzero"`
-	Uses       []use                     `json:"uses"` // most calls first
+	Version    string            `json:"version,omitzero"`
+	Method     string            `json:"method"`
+	Path       string            `json:"path"`
+	Retirement *facts.Retirement `json:"retirement,omitzero"`
+	Uses       []use             `json:"uses"` // most calls first
 }
 
 type use struct {
@@ -89,7 +88,7 @@ type record struct {
 // routeNumbers finds the routes that are listed, by their numbers.
 type routeNumbers map[[3]string]int // by version, method and template; without the version where the path has it
 
-func (e routeNumbers) add(r wicketway.Facts, i int) {
+func (e routeNumbers) add(r facts.Route, i int) {
 	e[[3]string{r.Version, r.Method, r.Path}] = i
 	if r.Chosen == nil || r.Chosen.Field == "" {
 		e[[3]string{"", r.Method, r.Path}] = i
@@ -117,7 +116,7 @@ const (
 )
 
 // lastUses reads a log, a line at a time, for the routes that end, or for all.
-func lastUses(d wicketway.Description, log io.Reader, every bool) (retiring, error) {
+func lastUses(d facts.API, log io.Reader, every bool) (retiring, error) {
 	found := retiring{Routes: []retiringRoute{}}
 	at := routeNumbers{}
 	for _, r := range d.Routes {

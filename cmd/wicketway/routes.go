@@ -10,15 +10,14 @@ import (
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
-
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 )
 
 func routesCommand() *cobra.Command {
 	var version, method, path, sameAs string
 	var open bool
 	c := aboutAPI("routes PACKAGE", "List the routes of an API: version, path, name, who may call, chain, place",
-		func(d wicketway.Description, _ []string) (answering, error) {
+		func(d facts.API, _ []string) (answering, error) {
 			if err := unknownOf(d, method, version, path); err != nil {
 				return answering{}, err
 			}
@@ -26,7 +25,7 @@ func routesCommand() *cobra.Command {
 			if path != "" {
 				routes = matching(d, path)
 			}
-			routes = slices.DeleteFunc(routes, func(r wicketway.Facts) bool {
+			routes = slices.DeleteFunc(routes, func(r facts.Route) bool {
 				return version != "" && r.Version != version || method != "" && !strings.EqualFold(r.Method, method) ||
 					open && r.Guard != nil && r.Open == nil
 			})
@@ -47,7 +46,7 @@ func routesCommand() *cobra.Command {
 }
 
 // unknownOf says which of the words that select routes no route has, and which there are.
-func unknownOf(d wicketway.Description, method, version, path string) error {
+func unknownOf(d facts.API, method, version, path string) error {
 	var methods, versions []string
 	for _, r := range d.Routes {
 		methods, versions = append(methods, methodName(r.Method)), append(versions, r.Version)
@@ -74,7 +73,7 @@ func unknownOf(d wicketway.Description, method, version, path string) error {
 
 // differs compares routes with the lines of a file. Empty lines and those that begin with # do not
 // count.
-func differs(routes []wicketway.Facts, file string) error {
+func differs(routes []facts.Route, file string) error {
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return err
@@ -112,8 +111,8 @@ func differs(routes []wicketway.Facts, file string) error {
 
 // matching are the routes that match a path, the most specific first, and those below it; else those whose
 // template starts with it.
-func matching(d wicketway.Description, path string) []wicketway.Facts {
-	var found []wicketway.Facts
+func matching(d facts.API, path string) []facts.Route {
+	var found []facts.Route
 	t, err := newDescribed(d)
 	if err == nil {
 		for _, i := range t.table.AllAt(path, nil, true) {
@@ -122,7 +121,7 @@ func matching(d wicketway.Description, path string) []wicketway.Facts {
 	}
 	matches := len(found)
 	for _, r := range d.Routes {
-		isMatch := slices.ContainsFunc(found[:matches], func(f wicketway.Facts) bool {
+		isMatch := slices.ContainsFunc(found[:matches], func(f facts.Route) bool {
 			return f.Method == r.Method && f.Path == r.Path && f.Version == r.Version
 		})
 		if !isMatch && (r.Path == path || strings.HasPrefix(r.Path, strings.TrimSuffix(path, "/")+"/")) {
@@ -140,9 +139,9 @@ func matching(d wicketway.Description, path string) []wicketway.Facts {
 }
 
 // printRoutes prints a table. What all chains begin with is printed once, below it.
-func printRoutes(out io.Writer, routes []wicketway.Facts) {
+func printRoutes(out io.Writer, routes []facts.Route) {
 	shared := sharedChain(routes)
-	more := slices.ContainsFunc(routes, func(r wicketway.Facts) bool { return len(r.Chain) > len(shared) })
+	more := slices.ContainsFunc(routes, func(r facts.Route) bool { return len(r.Chain) > len(shared) })
 	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
 	row := func(version, method, path, name, who, chain, at string) {
 		cells := []string{version, method, path, name, who, chain, at}
@@ -174,7 +173,7 @@ func printRoutes(out io.Writer, routes []wicketway.Facts) {
 
 // counts are how many routes there are, and how many of them are open, as a server says when it starts; and how
 // many more are Wicketway's own.
-func counts(routes []wicketway.Facts) (n, public, own int) {
+func counts(routes []facts.Route) (n, public, own int) {
 	for _, r := range routes {
 		switch {
 		case r.Own:
@@ -190,7 +189,7 @@ func counts(routes []wicketway.Facts) (n, public, own int) {
 }
 
 // printChoices says how requests choose between versions, where that is not by the path alone.
-func printChoices(out io.Writer, routes []wicketway.Facts) {
+func printChoices(out io.Writer, routes []facts.Route) {
 	var said []string
 	for _, r := range routes {
 		c := r.Chosen
@@ -212,7 +211,7 @@ func printChoices(out io.Writer, routes []wicketway.Facts) {
 }
 
 // adapted says that a route has an older shape of what its function reads and sends.
-func adapted(r wicketway.Facts) string {
+func adapted(r facts.Route) string {
 	if r.Adapted {
 		return "adapted "
 	}
@@ -220,7 +219,7 @@ func adapted(r wicketway.Facts) string {
 }
 
 // fromEarlier says what a route has to do with an earlier version.
-func fromEarlier(r wicketway.Facts) string {
+func fromEarlier(r facts.Route) string {
 	switch i := r.Inherited; {
 	case r.Withdrawn:
 		return "withdrawn"
@@ -234,7 +233,7 @@ func fromEarlier(r wicketway.Facts) string {
 }
 
 // sharedChain is what the chains of all routes begin with.
-func sharedChain(routes []wicketway.Facts) []wicketway.MiddlewareInfo {
+func sharedChain(routes []facts.Route) []facts.Middleware {
 	if len(routes) == 0 {
 		return nil
 	}
@@ -249,7 +248,7 @@ func sharedChain(routes []wicketway.Facts) []wicketway.MiddlewareInfo {
 	return shared
 }
 
-func chainText(chain []wicketway.MiddlewareInfo, between string) string {
+func chainText(chain []facts.Middleware, between string) string {
 	names := make([]string, len(chain))
 	for i, l := range chain {
 		names[i] = l.Name
@@ -258,7 +257,7 @@ func chainText(chain []wicketway.MiddlewareInfo, between string) string {
 }
 
 // access says who may call a route.
-func access(r wicketway.Facts) string {
+func access(r facts.Route) string {
 	if r.Guard == nil {
 		return "everyone"
 	}

@@ -9,16 +9,16 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/check"
 )
 
 // printed are the types of what commands print with --json.
 var printed = map[string]reflect.Type{
 	"explain":    reflect.TypeFor[explanation](),
-	"problems":   reflect.TypeFor[[]wicketway.ProblemInfo](),
+	"problems":   reflect.TypeFor[[]facts.Kind](),
 	"retire":     reflect.TypeFor[retiring](),
-	"routes":     reflect.TypeFor[wicketway.Description](),
+	"routes":     reflect.TypeFor[facts.API](),
 	"token show": reflect.TypeFor[shownToken](),
 }
 

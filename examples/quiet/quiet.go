@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -24,7 +25,7 @@ type hours struct{ From, To int }
 func Hours(from, to int) wicketway.Setting { return wicketway.Attach(hours{from, to}) }
 
 // CheckRoute is asked by Build, once for each route that rests.
-func (h hours) CheckRoute(f wicketway.Facts) error {
+func (h hours) CheckRoute(f facts.Route) error {
 	if h.From < 0 || h.From > 23 || h.To < 0 || h.To > 23 || h.From == h.To {
 		return fmt.Errorf("from %d to %d are no hours of rest: two different ones from 0 to 23", h.From, h.To)
 	}

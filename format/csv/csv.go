@@ -15,6 +15,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/members"
 )
 
@@ -35,7 +36,7 @@ func (lists) Name() string      { return "csv" }
 func (lists) MediaType() string { return "text/csv; charset=utf-8; header=present" }
 
 // CheckRoute wants a list.
-func (lists) CheckRoute(f wicketway.Facts) error {
+func (lists) CheckRoute(f facts.Route) error {
 	for _, a := range f.Answers {
 		if a.Schema == nil {
 			continue

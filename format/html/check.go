@@ -12,6 +12,7 @@ import (
 	"text/template/parse"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -62,7 +63,7 @@ func treesOf(templates *template.Template) map[string]*parse.Tree {
 
 // CheckRoutes is asked by Build. It finds templates that show nothing, and fields in them that the values of
 // their routes cannot have.
-func (p *pages) CheckRoutes(all []wicketway.Facts) error {
+func (p *pages) CheckRoutes(all []facts.Route) error {
 	c := &checker{trees: p.trees, walked: map[walk]bool{}}
 	for _, f := range all {
 		name := p.nameOf(f.Name)
@@ -91,7 +92,7 @@ func (p *pages) CheckRoutes(all []wicketway.Facts) error {
 	return errors.Join(c.wrong...)
 }
 
-func exampleOf(all []wicketway.Facts) string {
+func exampleOf(all []facts.Route) string {
 	for _, f := range all {
 		if f.Name != "" {
 			return f.Name
@@ -112,7 +113,7 @@ func (p *pages) nameOf(name string) string {
 
 // problemNames are what the template of a problem can be called: by the codes that can occur, by the statuses
 // of errors, or problem.
-func problemNames(all []wicketway.Facts) []string {
+func problemNames(all []facts.Route) []string {
 	names := []string{"problem"}
 	for status := 400; status <= 599; status++ {
 		names = append(names, strconv.Itoa(status))

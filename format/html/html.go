@@ -28,6 +28,7 @@ import (
 	"text/template/parse"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -44,10 +45,10 @@ type pages struct {
 	trees     map[string]*parse.Tree // as they were written; nil where they are empty
 }
 
-func (*pages) Name() string                       { return "html" }
-func (*pages) MediaType() string                  { return "text/html; charset=utf-8" }
-func (*pages) CheckRoute(_ wicketway.Facts) error { return nil } // any value has a page
-func (p *pages) Version() string                  { return p.version }
+func (*pages) Name() string                   { return "html" }
+func (*pages) MediaType() string              { return "text/html; charset=utf-8" }
+func (*pages) CheckRoute(_ facts.Route) error { return nil } // any value has a page
+func (p *pages) Version() string              { return p.version }
 
 // version is made of all templates: where one changes, so do the entity tags of pages.
 func version(of *template.Template) string {

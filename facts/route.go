@@ -1,0 +1,155 @@
+package facts
+
+import (
+	"reflect"
+	"time"
+
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// Route is all that is known of a route.
+type Route struct {
+	Version  string       `json:"version,omitzero"`
+	Chosen   *Versions    `json:"chosen,omitzero"` // how requests choose the version; nil where there is none
+	Method   string       `json:"method"`          // "" for a mounted handler: every method
+	Path     string       `json:"path"`            // the template
+	Name     string       `json:"name,omitzero"`
+	Summary  string       `json:"summary,omitzero"`
+	Guard    *Guard       `json:"guard,omitzero"` // nil where everyone may call
+	Open     []string     `json:"open,omitempty"` // methods of a mounted handler for which the guard is not asked
+	Scopes   []string     `json:"scopes,omitempty"`
+	AnyScope [][]string   `json:"anyScope,omitempty"` // of each list one
+	Rules    int          `json:"rules,omitzero"`     // how many Allow settings decide
+	Slashes  string       `json:"slashes"`            // redirect, strict, same
+	Formats  *Formats     `json:"formats,omitzero"`   // nil where there is no choice
+	Files    bool         `json:"files,omitzero"`
+	Chain    []Middleware `json:"chain,omitempty"`
+	Attached []Attached   `json:"attached,omitempty"`
+	// Settings hold for the route, nearest first. Checks are not given them.
+	Settings []Setting `json:"settings,omitempty"`
+	Inputs   []Input   `json:"inputs,omitempty"`
+	Bodies   []Body    `json:"bodies,omitempty"` // one for each media type
+	Answers  []Answer  `json:"answers,omitempty"`
+	Envelope string    `json:"envelope,omitzero"` // the member that values are sent under
+	Raises   []Problem `json:"raises,omitempty"`  // by status and code
+	// Inherited is nil for a route that has nothing to do with an earlier version.
+	Inherited  *Inheritance `json:"inherited,omitzero"`
+	Retirement *Retirement  `json:"retirement,omitzero"`
+	Withdrawn  bool         `json:"withdrawn,omitzero"` // it answers 410
+	Own        bool         `json:"own,omitzero"`       // it is Wicketway's own, which describes the kinds of problem
+	Adapted    bool         `json:"adapted,omitzero"`   // it has older types than its function
+	// Problems is nil where they are sent as RFC 9457 describes.
+	Problems *ProblemShape `json:"problems,omitzero"`
+	At       Place         `json:"at"`
+}
+
+// Inheritance says how a route goes back to an earlier version.
+type Inheritance struct {
+	From     string `json:"from"`
+	Override bool   `json:"override,omitzero"` // it replaces that version's route
+	At       Place  `json:"at"`                // of Inherit
+}
+
+// Guard decides about callers.
+type Guard struct {
+	Name   string `json:"name"`
+	Type   string `json:"type,omitzero"`
+	Scheme string `json:"scheme,omitzero"`
+	Format string `json:"format,omitzero"`
+	In     string `json:"in,omitzero"`
+	Field  string `json:"field,omitzero"`
+	// Any are the guards of which one is enough, where there are several.
+	Any []Guard `json:"any,omitempty"`
+	// After is how many of the chain come before the guard.
+	After int   `json:"after,omitzero"`
+	At    Place `json:"at"`
+}
+
+// Formats are what callers choose between.
+type Formats struct {
+	Offers   []Format `json:"offers"`             // the first where nothing is asked for
+	By       []string `json:"by"`                 // accept, suffix, query NAME
+	Suffixes []string `json:"suffixes,omitempty"` // that the path may have
+}
+
+// Format is a format of values.
+type Format struct {
+	Name  string `json:"name"`
+	Media string `json:"media"`
+}
+
+// Attached is a value that was attached for middleware to read.
+type Attached struct {
+	Type  string         `json:"type"`
+	Value jsontext.Value `json:"value,omitzero"` // where JSON can carry it
+	At    Place          `json:"at"`
+}
+
+// Setting is a setting that holds for a route, and the list that it is in.
+type Setting struct {
+	Name string `json:"name"`
+	At   Place  `json:"at"`
+	// List is route, or the function of the group, with its prefix or version: At /api/v2/locks.
+	List   string `json:"list"`
+	ListAt Place  `json:"listAt"`
+	// Inherited says that it is the list of an earlier version.
+	Inherited bool `json:"inherited,omitzero"`
+}
+
+// Input is one value that a route reads.
+type Input struct {
+	In       string         `json:"in"`   // path, query, header, cookie, form, file, body
+	Name     string         `json:"name"` // of a member of the body, as a JSON Pointer
+	Type     string         `json:"type"`
+	Required bool           `json:"required,omitzero"`
+	Rule     string         `json:"rule,omitzero"`
+	Note     string         `json:"note,omitzero"`
+	Schema   jsontext.Value `json:"schema,omitzero"` // of a value that is not in a body
+}
+
+// Body is the body that a route reads.
+type Body struct {
+	Media    string         `json:"media"`
+	Required bool           `json:"required,omitzero"`
+	Schema   jsontext.Value `json:"schema,omitzero"` // of JSON
+}
+
+// Answer is a success of a route.
+type Answer struct {
+	Status int            `json:"status"`
+	Media  string         `json:"media,omitzero"`
+	Fields []string       `json:"fields,omitempty"` // header fields
+	Type   string         `json:"type,omitzero"`    // in Go
+	Schema jsontext.Value `json:"schema,omitzero"`
+	Of     reflect.Type   `json:"-"` // the type itself; nil where it is not known
+}
+
+// Problem is a kind of problem that a route can answer with, and who raises it: the route, the
+// guard, the input, the output, the limits, a rule, or a middleware by its name.
+type Problem struct {
+	Status int    `json:"status"`
+	Code   string `json:"code"`
+	Title  string `json:"title"`
+	By     string `json:"by"`
+}
+
+// ProblemShape says how the problems of a route are sent, where that is not as RFC 9457 describes.
+type ProblemShape struct {
+	Media string `json:"media"`
+	Type  string `json:"type"` // in Go
+}
+
+// Retirement says how a route ends.
+type Retirement struct {
+	Deprecated time.Time `json:"deprecated,omitzero"` // from when
+	Sunset     time.Time `json:"sunset,omitzero"`
+	Ends       bool      `json:"ends,omitzero"` // it is not served after that
+	Rehearsals []Window  `json:"rehearsals,omitempty"`
+	Links      []string  `json:"links,omitempty"` // as in the field Link
+}
+
+// Window is the time from From until before Until.
+type Window struct {
+	From  time.Time `json:"from"`
+	Until time.Time `json:"until"`
+}
