@@ -33,6 +33,7 @@ type Service struct {
 	next *signer
 	keys []*signer // the first signs
 	made int
+	seen int // how often the published key was fetched
 }
 
 type signer struct {
@@ -68,6 +69,7 @@ func (s *Service) Publish() error {
 	var err error
 	if s.next == nil {
 		s.next, err = s.key()
+		s.seen = 0
 	}
 	return err
 }
@@ -91,13 +93,14 @@ func (s *Service) Rotate() {
 }
 
 // Run changes the key again and again until the context ends: it is published, and signs after
-// the time that those who verify need to see it.
+// a time in which those who verify fetch it. That may take longer on a busy machine: who fetches it
+// for the second time has stored it the first time.
 func (s *Service) Run(ctx context.Context, every, lead time.Duration) error {
 	for {
 		for _, step := range []struct {
 			after time.Duration
 			do    func() error
-		}{{every - lead, s.Publish}, {lead, func() error { s.Rotate(); return nil }}} {
+		}{{every - lead, s.Publish}, {lead, func() error { s.awaitFetch(ctx); s.Rotate(); return nil }}} {
 			select {
 			case <-ctx.Done():
 				return nil
@@ -106,6 +109,22 @@ func (s *Service) Run(ctx context.Context, every, lead time.Duration) error {
 			if err := step.do(); err != nil {
 				return err
 			}
+		}
+	}
+}
+
+// awaitFetch waits until the published key was fetched twice.
+func (s *Service) awaitFetch(ctx context.Context) {
+	for ctx.Err() == nil {
+		s.mu.Lock()
+		seen := s.seen
+		s.mu.Unlock()
+		if seen >= 2 {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(10 * time.Millisecond):
 		}
 	}
 }
@@ -136,6 +155,7 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 	all := append([]*signer(nil), s.keys...)
 	if s.next != nil {
 		all = append(all, s.next)
+		s.seen++
 	}
 	s.mu.Unlock()
 	for _, k := range all {
