@@ -15,6 +15,7 @@ import (
 	"testing"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -96,7 +97,7 @@ func TestScopesAndRules(t *testing.T) {
 // A closed guard refuses everybody, and says which it is.
 type closed string
 
-func (c closed) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: string(c)} }
+func (c closed) Scheme() exchange.Scheme   { return exchange.Scheme{Name: string(c)} }
 func (c closed) Challenge([]string) string { return string(c) }
 func (c closed) Authenticate(*http.Request) (*wicketway.Identity, error) {
 	return nil, problem.Unauthorized.New("").WithHeader("WWW-Authenticate", string(c))

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sync"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/advice"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -82,11 +83,11 @@ func (s *state) adviseBroken(faults string) {
 
 // adviseForgotten names the middleware at which a request ended though it neither answered nor went on.
 func (s *state) adviseForgotten() {
-	if s.out.HeaderSent() || s.out.Hijacked() || s.failure.Load() != nil {
+	if s.out.HeaderSent() || s.out.Hijacked() || s.Failure() != nil {
 		return
 	}
 	for _, step := range s.target.steps.list[s.target.steps.from[s.reached.Load()]:] {
-		if step.Kind == StepMiddleware {
+		if step.Kind == exchange.StepMiddleware {
 			s.advise("%s: the middleware %s neither answered nor called the next handler, so the caller got an empty 200: call next.ServeHTTP(w, r), or answer",
 				s.who(), step.Name)
 			return

@@ -18,6 +18,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/format/html"
@@ -483,7 +484,7 @@ func TestStreamsEnd(t *testing.T) {
 			return func(yield func(int, error) bool) {
 				yield(1, nil)
 				select {
-				case <-wicketway.Draining(ctx):
+				case <-exchange.Of(ctx).Draining():
 					told <- true
 				case <-ctx.Done():
 					told <- false

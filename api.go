@@ -6,15 +6,17 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/table"
+	"github.com/wicketway/wicketway/internal/writer"
 )
 
 // ServeHTTP answers one request.
 func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s := &state{Context: r.Context(), api: a}
-	s.out.Init(w, r, s)
+	s.State.Init(s, s.Context)
+	s.out.Init(w, r, &s.State)
 	s.resolution = a.table.Resolve(r.Method, r.URL, r.Header, &s.match)
 	if s.resolution.Outcome == table.Found {
 		s.target = &a.targets[s.match.Route]
@@ -46,7 +48,7 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.out.Before(ends.announce)
 	}
 	if e := s.match.Edition; e != 0 {
-		s.out.Before(func(_ int, h http.Header) { answer.AddVary(h, a.varies[max(e, -e)]) })
+		s.out.Before(func(_ int, h http.Header) { writer.AddVary(h, a.varies[max(e, -e)]) })
 	}
 	outside := s.out.Outside()
 	s.goOn(0, outside, r)
@@ -91,8 +93,8 @@ func (s *state) finish(r *http.Request) {
 	if s.body != nil {
 		s.body.Files.Close()
 	}
-	if f := s.failure.Load(); f != nil && s.outer() == nil && f.problem.Kind().Status() >= 500 && !f.logged.Load() {
-		logFailure(s.target.terms().logger(), r, RouteSource(s), f.problem, f.err)
+	if f := s.Failure(); f != nil && s.outer() == nil && f.Problem.Kind().Status() >= 500 && !f.IsLogged() {
+		exchange.LogFailure(s.target.terms().logger(), r, f.Problem, f.Err)
 	}
 	if s.out.Hijacked() {
 		return
@@ -106,7 +108,7 @@ func (s *state) finish(r *http.Request) {
 // server would say 200.
 func (s *state) settle(w http.ResponseWriter, r *http.Request) {
 	err := s.Context.Err()
-	if err == nil || s.out.HeaderSent() || s.failure.Load() != nil {
+	if err == nil || s.out.HeaderSent() || s.Failure() != nil {
 		return
 	}
 	Fail(w, r, s.ended(err))

@@ -15,6 +15,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -79,7 +80,7 @@ func mark(name string) wicketway.Middleware {
 // A plate is a guard that takes the field Plate for the caller.
 type plate string
 
-func (p plate) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: string(p)} }
+func (p plate) Scheme() exchange.Scheme   { return exchange.Scheme{Name: string(p)} }
 func (p plate) Challenge([]string) string { return "Plate" }
 func (p plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	name, scopes, _ := strings.Cut(r.Header.Get("Plate"), " ")

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/check"
 )
@@ -51,7 +52,7 @@ func Attach[T any](value T) Setting {
 				b.mistake(at, "%s: %v", name, err)
 			}
 			detach[T](terms)
-			terms.attached = append(terms.attached, attachment[T]{value})
+			terms.attached = append(terms.attached, exchange.AsAttached(value))
 			askWrong(b, at, name, value)
 			if isNil(value) {
 				b.mistake(at, "Attach: the %s is nil; Undo(Attach(...)) takes away what an outer group has", t)
@@ -78,14 +79,8 @@ func wrongAttached(t reflect.Type) error {
 		check.OtherSignature(methods, about, reflect.TypeFor[func() []string]()))
 }
 
-// An attachment keeps the type that a value was attached as, which may be an interface.
-type attachment[T any] struct{ value T }
-
 func detach[T any](t *terms) {
-	t.attached = slices.DeleteFunc(slices.Clone(t.attached), func(a any) bool {
-		_, same := a.(attachment[T])
-		return same
-	})
+	t.attached = slices.DeleteFunc(slices.Clone(t.attached), exchange.IsAttached[T])
 }
 
 // reads reports whether somebody on the way to the route reads attached values of a type.

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/places"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
@@ -184,7 +185,7 @@ func (t *terms) asksFor(other *terms) bool {
 }
 
 // isSame reports whether two guards are one. Where that cannot be seen they are not.
-func isSame(a, b Authenticator) bool {
+func isSame(a, b exchange.Authenticator) bool {
 	return a != nil && reflect.TypeOf(a) == reflect.TypeOf(b) && reflect.ValueOf(a).Comparable() && a == b
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -139,7 +140,7 @@ func (gateRule) Check(*schema.Report) {}
 // write instead.
 func TestBuildLeavesNothingSilent(t *testing.T) {
 	serve := func(context.Context, None) (None, error) { return None{}, nil }
-	var guard Authenticator
+	var guard exchange.Authenticator
 	var setting Setting
 	ok := http.NotFoundHandler()
 	group := func(of reflect.Type) func(*testing.T) string {
@@ -270,7 +271,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 			} `from:"body"`
 		}) (map[string]Redirect, error) {
 			return nil, nil
-		})), []string{"wicketway.File has no meaning as JSON", "wicketway.Identity has no meaning", "wicketway.Page[int] is an output by itself", "wicketway.Redirect has no meaning"}},
+		})), []string{"wicketway.File has no meaning as JSON", "exchange.Identity has no meaning", "wicketway.Page[int] is an output by itself", "wicketway.Redirect has no meaning"}},
 		"readOnly and required": {group(reflect.TypeFor[struct {
 			A int `json:"a" rule:"readOnly required"`
 		}]()), []string{"a readOnly member is never sent"}},
@@ -311,4 +312,4 @@ type wrongGuard struct{}
 
 func (wrongGuard) Authenticate(*http.Request) (*Identity, error) { return nil, nil }
 func (wrongGuard) Challenge([]string) string                     { return "" }
-func (wrongGuard) Scheme() Scheme                                { return Scheme{Name: "wrong"} }
+func (wrongGuard) Scheme() exchange.Scheme                       { return exchange.Scheme{Name: "wrong"} }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/clip"
@@ -143,5 +144,5 @@ func (a *API) Kinds() []*problem.Kind {
 type problemPages struct{ api *API }
 
 func (p problemPages) serve(w http.ResponseWriter, r *http.Request, s *state) error {
-	return s.take(Step{Kind: StepCall}, func() error { return p.api.describeProblem(w, r, s.match.Value(0)) })
+	return s.take(exchange.Step{Kind: exchange.StepCall}, func() error { return p.api.describeProblem(w, r, s.match.Value(0)) })
 }

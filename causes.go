@@ -56,7 +56,7 @@ func (s *state) showsCauses() bool {
 	if !asks && t.causes.Query != "" {
 		asks = r.URL.Query().Has(t.causes.Query)
 	}
-	caller := s.caller.Load()
+	caller := s.State.Caller()
 	if !asks || caller == nil && !s.target.isFallback() && s.target.guarded() {
 		return false
 	}

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
@@ -56,14 +57,14 @@ type raised struct {
 // Steps are what a request passes before its route: those from the k-th middleware on begin at from[k].
 type steps struct {
 	list      []step
-	observers []Observer
+	observers []exchange.Observer
 	sets      []string // the header fields that the chain says it sets
 	from      []int    // by number of the middleware; the last is for what comes behind all of it
 }
 
 // A step is a Step with what it needs.
 type step struct {
-	Step
+	exchange.Step
 	middleware http.Handler
 	seat       chan struct{}
 }
@@ -81,14 +82,14 @@ func (t *terms) makeSteps(guarded bool) *steps {
 	for k := range len(t.chain) + 1 {
 		s.from = append(s.from, len(s.list))
 		if guarded && k == t.after {
-			s.list = append(s.list, step{Step: Step{StepGuard, t.guard.Scheme().Name}})
+			s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepGuard, Name: t.guard.Scheme().Name}})
 		}
 		if k < len(t.chain) && !slices.Contains(t.left, t.chain[k]) {
-			s.list = append(s.list, step{Step: Step{StepMiddleware, t.chain[k].Name}, middleware: t.chain[k].handler})
+			s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepMiddleware, Name: t.chain[k].Name}, middleware: t.chain[k].handler})
 		}
 	}
 	for _, seat := range t.seats {
-		s.list = append(s.list, step{Step: Step{Kind: StepSeats}, seat: seat})
+		s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepSeats}, seat: seat})
 	}
 	return s
 }

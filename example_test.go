@@ -17,6 +17,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
@@ -317,7 +318,7 @@ func ExampleShowCauses() {
 		api.ServeHTTP(w, r)
 		var p struct {
 			Code  string
-			Debug struct{ Causes []wicketway.Cause }
+			Debug struct{ Causes []exchange.Cause }
 		}
 		_ = json.Unmarshal(w.Body.Bytes(), &p, json.MatchCaseInsensitiveNames(true))
 		fmt.Printf("%s %v %q\n", p.Code, p.Debug.Causes, w.Header().Get("Cache-Control"))
@@ -330,7 +331,7 @@ func ExampleShowCauses() {
 // Keepers is a guard that takes everybody for a keeper.
 type keepers struct{}
 
-func (keepers) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: "keepers"} }
+func (keepers) Scheme() exchange.Scheme   { return exchange.Scheme{Name: "keepers"} }
 func (keepers) Challenge([]string) string { return "Keepers" }
 func (keepers) Authenticate(*http.Request) (*wicketway.Identity, error) {
 	return &wicketway.Identity{Subject: "K-1", Scopes: []string{"locks:operate"}}, nil

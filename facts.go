@@ -10,6 +10,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -102,7 +103,7 @@ func (r *resolved) makeFacts() facts.Route {
 	return f
 }
 
-func guardInfo(s Scheme, at facts.Place) *facts.Guard {
+func guardInfo(s exchange.Scheme, at facts.Place) *facts.Guard {
 	g := &facts.Guard{
 		Name:   s.Name,
 		Type:   s.Type,

@@ -1,117 +1,28 @@
 package wicketway
 
 import (
-	"bytes"
-	"context"
 	"errors"
-	"fmt"
-	"log/slog"
 	"net/http"
 	"reflect"
-	"runtime/debug"
 	"slices"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
-	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/clip"
-	"github.com/wicketway/wicketway/internal/secret"
+	"github.com/wicketway/wicketway/internal/failure"
+	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
 
 var (
 	errLostContext = errors.New("a middleware passed on a request without its context: use r.WithContext on the one it was given")
-	errNoError     = errors.New("Fail was called without an error")
 )
 
-// A panicError is what a panic becomes.
-type panicError struct {
-	value any
-	stack []byte
-}
+// Fail answers a request with an error, as [exchange.Fail] does.
+func Fail(w http.ResponseWriter, r *http.Request, err error) { exchange.Fail(w, r, err) }
 
-func (e *panicError) Error() string { return fmt.Sprintf("panic: %v", e.value) }
-
-// Stack is where it happened, as debug.Stack writes it.
-func (e *panicError) Stack() []byte { return e.stack }
-
-func (e *panicError) Unwrap() error {
-	err, _ := e.value.(error)
-	return err
-}
-
-// translated gives the problem for an error. What a panic held is never told, even if
-// it was a problem: nobody meant it for the caller.
-func (t *terms) translated(err error) (p *problem.Problem) {
-	defer func() {
-		if v := recover(); v != nil {
-			p = problem.Hidden(errors.Join(&panicError{v, panicStack()}, fmt.Errorf("while translating: %w", err)))
-		}
-	}()
-	if e, ok := errors.AsType[*panicError](err); ok {
-		return problem.Hidden(e)
-	}
-	if p := problem.In(err); p != nil {
-		return proper(p, err)
-	}
-	if large, ok := errors.AsType[*http.MaxBytesError](err); ok { // from a body that the route reads itself
-		return bind.TooLarge(large.Limit, err)
-	}
-	for _, known := range t.translate {
-		found := known(err)
-		if found == nil {
-			continue
-		}
-		p := *proper(problem.From(found), err) // a copy: it may be shared
-		if cause := p.Unwrap(); cause == nil || cause == found {
-			p.Because(err)
-		}
-		return &p
-	}
-	return problem.From(err)
-}
-
-// proper replaces a problem of a kind that no answer can have.
-func proper(p *problem.Problem, err error) *problem.Problem {
-	if status := p.Kind().Status(); status < 400 || status > 599 {
-		return problem.Hidden(fmt.Errorf("the kind %q has the status %d, which is not an error (400 to 599): %w",
-			p.Kind().Code(), status, err))
-	}
-	return p
-}
-
-// Fail answers a request with an error, as a problem (RFC 9457), for middleware
-// and plain handlers. What is no problem becomes a 500 that says nothing, as does
-// nil. After the header has gone out nothing more is written, and the connection is
-// cut when the request ends, so that callers do not take a part for the whole. Header
-// fields that a plain handler has set are taken back; those of middleware stay. A
-// caller who has left gets 499, in case only half of the connection is closed. Outside
-// of an API's request the problem is written all the same, and a 5xx is logged by
-// slog's default logger.
-func Fail(w http.ResponseWriter, r *http.Request, err error) {
-	if err == nil {
-		err = errNoError
-	}
-	s := stateOf(r.Context())
-	if s == nil {
-		s = stateBehind(w)
-	}
-	if s == nil {
-		p := nobody.translated(err)
-		if p.Kind().Status() >= 500 {
-			logFailure(slog.Default(), r, "", p, err)
-		}
-		if !answer.HeaderSent(w) {
-			answer.Problem(w, r, p, answer.Rendering{Rendering: problem.Rendering{Base: ownBase}})
-		}
-		return
-	}
-	s.fail(w, r, err)
-}
-
-// nobody's terms hold for what is no API's request.
-var nobody = &terms{groupTerms: &groupTerms{retirement: noRetirement}}
-
-func (s *state) fail(w http.ResponseWriter, r *http.Request, err error) {
+// Fail is what [exchange.Fail] does in an API.
+func (s *state) Fail(w http.ResponseWriter, r *http.Request, err error) {
 	p := s.problemFor(err)
 	if s.target.terms().development {
 		s.adviseUndeclared(p)
@@ -125,8 +36,8 @@ func (s *state) fail(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	tooLarge := p.Kind() == problem.BodyTooLarge
 	p = s.target.terms().told(p)
-	s.noteFailure(err, p)
-	if answer.HeaderSent(w) {
+	s.Failed(err, p)
+	if writer.HeaderSent(w) {
 		s.cut.Store(true)
 		return
 	}
@@ -136,11 +47,8 @@ func (s *state) fail(w http.ResponseWriter, r *http.Request, err error) {
 	if tooLarge && r.ProtoMajor == 1 && r.Header.Get("Expect") == "" && s.body.Open() {
 		s.out.LingerAfter()
 	}
-	s.take(Step{Kind: StepFail}, func() error { s.tell(w, r, p); return p })
+	s.take(exchange.Step{Kind: exchange.StepFail}, func() error { s.tell(w, r, p); return p })
 }
-
-// callerLeft reports whether the server has given the request up.
-func (s *state) callerLeft() bool { return context.Cause(s.Context) == context.Canceled }
 
 // tell writes a problem, in the shape of the request's group.
 func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem) {
@@ -160,8 +68,8 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	}
 	how.Length = s.out.WillLinger()
 	if lost := answer.Problem(w, r, p, how); lost != nil {
-		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(s.secrets().Blank(lost.Error()), longestLogged),
-			"request", RequestID(s))
+		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(s.secrets().Blank(lost.Error()), 8<<10),
+			"request", exchange.Of(s).ID())
 	}
 }
 
@@ -169,7 +77,7 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 func (s *state) rendering(p *problem.Problem, shown bool) problem.Rendering {
 	t := s.target.terms()
 	how := problem.Rendering{Base: t.base}
-	if id := RequestID(s); id != "" {
+	if id := exchange.Of(s).ID(); id != "" {
 		how.Instance = "urn:uuid:" + id
 	}
 	if t.development || shown {
@@ -202,9 +110,9 @@ func (s *state) begin(w http.ResponseWriter) http.ResponseWriter {
 	}
 	s.before.Store(before)
 	if vary, links := h["Vary"], h["Link"]; vary != nil || links != nil {
-		w = BeforeHeader(w, func(_ int, h http.Header) {
-			answer.AddVary(h, vary...)
-			answer.AddLinks(h, links...)
+		w = exchange.BeforeHeader(w, func(_ int, h http.Header) {
+			writer.AddVary(h, vary...)
+			writer.AddLinks(h, links...)
 		})
 	}
 	return w
@@ -231,37 +139,6 @@ func (s *state) catch(w http.ResponseWriter, r *http.Request) {
 	case http.ErrAbortHandler: // net/http's own way to give up a connection
 		panic(v)
 	default:
-		Fail(w, r, &panicError{v, panicStack()})
+		Fail(w, r, failure.Caught(v))
 	}
-}
-
-// panicStack is the stack from the function that panicked on: what stands above
-// it is how the panic was caught.
-func panicStack() []byte {
-	stack := debug.Stack()
-	if at := bytes.LastIndex(stack, []byte("\npanic(")); at >= 0 {
-		if parts := bytes.SplitN(stack[at+1:], []byte("\n"), 3); len(parts) == 3 {
-			return parts[2]
-		}
-	}
-	return stack
-}
-
-// longestLogged bounds a text in a line of the log, in bytes.
-const longestLogged = 8 << 10
-
-// logFailure writes the line for a failure that no middleware has logged.
-func logFailure(to *slog.Logger, r *http.Request, source string, p *problem.Problem, err error) {
-	secrets := secret.In(r.Context())
-	if secrets == nil {
-		secrets = secret.Of(nil, r)
-	}
-	to.LogAttrs(r.Context(), slog.LevelError, "request failed",
-		slog.String("method", clip.Text(r.Method, 64)),
-		slog.String("path", clip.Text(secrets.Blank(r.URL.Path), 1024)),
-		slog.Int("status", p.Kind().Status()),
-		slog.String("served", source),
-		slog.String("request", RequestID(r.Context())),
-		slog.String("caller", clip.Text(Caller(r.Context()).Subject, 256)),
-		slog.String("error", clip.Text(secrets.Blank(err.Error()), longestLogged)))
 }

@@ -395,7 +395,7 @@ func TestDevelopmentTellsAll(t *testing.T) {
 		"/undeclared": {404, "", ""},
 		"/member":     {409, "", ""},
 		"/translated": {409, "*errors.errorString", ""}, // the cause that it was given
-		"/panic":      {500, "*wicketway.panicError *fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", "wicketway_test.TestDevelopmentTellsAll.func"},
+		"/panic":      {500, "*failure.Panic *fmt.wrapError *errors.joinError *errors.errorString *errors.errorString", "wicketway_test.TestDevelopmentTellsAll.func"},
 		"/made":       {500, "", "wicketway_test.TestDevelopmentTellsAll.func"},
 	} {
 		w := ask(api, "GET "+path, "", "")

@@ -17,6 +17,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/route"
 )
@@ -41,7 +42,7 @@ func (f *fileServer) serve(w http.ResponseWriter, r *http.Request, s *state) err
 	asked := s.match.Value(len(s.target.names) - 1)
 	w = s.begin(w)
 	var missing error
-	err := s.take(Step{Kind: StepCall}, func() (err error) {
+	err := s.take(exchange.Step{Kind: exchange.StepCall}, func() (err error) {
 		reshaped(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			err = f.answer(w, r, fileName(asked), asFolder(asked))
 		})).ServeHTTP(w, r)

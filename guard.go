@@ -3,105 +3,18 @@ package wicketway
 import (
 	"context"
 	"net/http"
-	"reflect"
-	"strconv"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
-// An Authenticator decides who sent a request. Package chain/auth has some. It
-// must be safe for concurrent use. Where it has a method Check() error, Build asks
-// it and reports what it says.
-type Authenticator interface {
-	// Authenticate gives the caller, never nil. Where it refuses, the error is a problem of
-	// status 401 that carries the field WWW-Authenticate (RFC 9110, 11.6.1).
-	Authenticate(r *http.Request) (*Identity, error)
-	// Challenge is the field WWW-Authenticate for a known caller who lacks the
-	// scopes that are given (RFC 6750, 3.1).
-	Challenge(scopes []string) string
-	// Scheme says how callers prove who they are. It is the same every time.
-	Scheme() Scheme
-}
+// An Identity is who sent a request; see [exchange.Identity].
+type Identity = exchange.Identity
 
-// A Scheme says how callers prove who they are, in the terms of OpenAPI 3.1 (4.8.27).
-type Scheme struct {
-	// Name is for listings: bearer.
-	Name string
-	// Type is http, apiKey, mutualTLS, oauth2 or openIdConnect.
-	Type string
-	// Scheme is the authentication scheme (RFC 9110, 11.1) where the type is http:
-	// Bearer, Basic.
-	Scheme string
-	// Format is a hint for readers: JWT.
-	Format string
-	// In and Field say where a key is sent, where the type is apiKey: header and
-	// X-Api-Key.
-	In, Field string
-	// Any are the schemes of which one is enough, where the guard takes several.
-	Any []Scheme
-	// Raises are the kinds of problem that the guard refuses callers with.
-	Raises []*problem.Kind
-	// Reads are the types of attached values that the guard reads (see [Attach]).
-	Reads []reflect.Type
-}
-
-// fields are the header fields in which callers prove who they are, in addition to Authorization.
-func (s Scheme) fields() (all []string) {
-	if s.In == "header" {
-		all = append(all, http.CanonicalHeaderKey(s.Field))
-	}
-	for _, one := range s.Any {
-		all = append(all, one.fields()...)
-	}
-	return all
-}
-
-// A HeaderGuard is an Authenticator that sets header fields of the answer as well, such as a
-// cookie that goes on for longer. Where a guard has the method it is asked instead of
-// Authenticate.
-type HeaderGuard interface {
-	Authenticator
-	AuthenticateTo(answer http.Header, r *http.Request) (*Identity, error)
-}
-
-// An Identity is who sent a request. A guard must not change it once it has returned it, nor
-// what it holds: it may give the same one to many requests.
-type Identity struct {
-	// Subject names the caller, among those of the issuer; "" is nobody.
-	Subject string
-	// Issuer says who vouches for the subject: two issuers may give one to different callers
-	// (RFC 7519, 4.1.2). Where a guard gives none it is the name of the guard's scheme.
-	Issuer string
-	// Scopes are what the caller may do. Handlers get a copy.
-	Scopes []string
-	// Claims are what else a token says, in a type of the user's (see [ClaimsOf]).
-	Claims any
-	// Account is what the guard has loaded of the caller (see [AccountOf]).
-	Account any
-	// Proof is what the caller was known by, in a type of the guard's: auth.Token.
-	Proof any
-}
-
-// Key tells callers apart: it is the same text for the same issuer and subject, and "" for nobody. It
-// is what counters and stores go by.
-func (i Identity) Key() string {
-	if i.Subject == "" {
-		return ""
-	}
-	return strconv.Itoa(len(i.Issuer)) + ":" + i.Issuer + " " + i.Subject
-}
-
-// Caller is who sent the request, in handlers and in middleware alike: the zero
-// Identity as long as no guard has said so. In an API that is mounted in another one and has
-// no guard of its own it is the caller of that one.
-func Caller(ctx context.Context) Identity {
-	for s := stateOf(ctx); s != nil; s = s.outer() {
-		if id := s.caller.Load(); id != nil {
-			return *id
-		}
-	}
-	return Identity{}
-}
+// Caller is who sent the request, in handlers and in middleware alike: the zero Identity as long as no
+// guard has said so. In an API that is mounted in another one and has no guard of its own it is the
+// caller of that one.
+func Caller(ctx context.Context) Identity { return exchange.Of(ctx).Caller() }
 
 // ClaimsOf gives the claims of the caller's token; false where they are of another type.
 func ClaimsOf[T any](ctx context.Context) (claims T, ok bool) {

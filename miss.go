@@ -2,7 +2,6 @@ package wicketway
 
 import (
 	"cmp"
-	"context"
 	"net/http"
 	"slices"
 	"strings"
@@ -130,15 +129,9 @@ func (a *API) routesAt(escaped string, m *table.Match, every bool) []int {
 	})
 }
 
-// AtPath says which methods the path of a request has, HEAD and OPTIONS among them, and which
-// header fields its routes and their guards read: what a preflight is about (the Fetch standard, 3.3.3). A path that
-// would be redirected counts as the one that it would be redirected to. Both are nil where no
-// route is there, and outside of an API's request.
-func AtPath(r *http.Request) (methods, fields []string) {
-	s := stateOf(r.Context())
-	if s == nil {
-		return nil, nil
-	}
+// AtPath is [exchange.Exchange.AtPath]. A preflight is about all versions of the path.
+func (s *state) AtPath() (methods, fields []string) {
+	r := &s.request
 	path := route.Escaped(r.URL)
 	if s.resolution.Outcome == table.OtherMethods {
 		path = cmp.Or(s.resolution.Path, path)
@@ -157,7 +150,7 @@ func AtPath(r *http.Request) (methods, fields []string) {
 			reads = t.input.HeaderFields()
 		}
 		if t.guarded() {
-			reads = append(reads, t.terms().guard.Scheme().fields()...)
+			reads = append(reads, t.terms().guard.Scheme().Fields()...)
 		}
 		for _, name := range reads {
 			if !slices.Contains(fields, name) {
@@ -173,15 +166,6 @@ func AtPath(r *http.Request) (methods, fields []string) {
 	methods = append(methods, s.api.table.Allowed(routes)...)
 	slices.Sort(methods)
 	return slices.DeleteFunc(slices.Compact(methods), func(m string) bool { return m == anyMethod }), fields
-}
-
-// ChainSets are the header fields of answers that the chain of a request says it sets. They must not
-// be changed: requests that pass the same chain get the same slice.
-func ChainSets(ctx context.Context) []string {
-	if s := stateOf(ctx); s != nil {
-		return s.target.steps.sets
-	}
-	return nil
 }
 
 // version is the version that the path asks for below the group's prefix, if it

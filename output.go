@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"reflect"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/problem"
@@ -127,10 +128,10 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int,
 	if _, unwritten := errors.AsType[answer.Unwritten](err); unwritten {
 		return err
 	}
-	if _, broken := errors.AsType[answer.Broken](err); broken || of.kind == ownOutput && !s.callerLeft() {
+	if _, broken := errors.AsType[answer.Broken](err); broken || of.kind == ownOutput && !exchange.CallerLeft(s.Context) {
 		return err
 	}
-	s.noteFailure(err, problem.CallerLeft.New("").Because(err)) // the caller is gone: there is nobody to tell
+	s.Failed(err, problem.CallerLeft.New("").Because(err)) // the caller is gone: there is nobody to tell
 	return nil
 }
 

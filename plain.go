@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"strings"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
 )
 
@@ -24,7 +25,7 @@ func (s *state) call(w http.ResponseWriter, r *http.Request, h http.Handler) err
 	if s.target.terms().uniform {
 		h = reshaped(h)
 	}
-	return s.take(Step{Kind: StepCall}, func() error { h.ServeHTTP(w, r); return nil })
+	return s.take(exchange.Step{Kind: exchange.StepCall}, func() error { h.ServeHTTP(w, r); return nil })
 }
 
 // mounted is the endpoint for a handler that sees only what follows its prefix.

@@ -12,6 +12,7 @@ import (
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/shape"
+	"github.com/wicketway/wicketway/internal/writer"
 )
 
 // plan compiles how a route's input is read and its output is sent.
@@ -106,7 +107,7 @@ func (b *builder) binding(r *resolved, parameters []string, unparsed bool) bind.
 		None:       noneType,
 		Conditions: conditionalFieldType,
 		Files:      fileType,
-		Vary:       answer.AddVary,
+		Vary:       writer.AddVary,
 		Schemas:    &b.schemas,
 		Secrets:    b.secrets,
 		Mistake:    b.wrongWith(r),

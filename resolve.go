@@ -68,13 +68,16 @@ func newBuilder(at place, parts []Part) *builder {
 // noJSON says which types of this package mean nothing as JSON: callers could make up a File, or an
 // Identity.
 func noJSON(t reflect.Type, whole bool) string {
+	if t == reflect.TypeFor[Identity]() {
+		return meansNothing
+	}
 	if t.PkgPath() != noneType.PkgPath() {
 		return ""
 	}
 	name, _, _ := strings.Cut(t.Name(), "[")
 	switch name {
-	case "File", "Content", "Redirect", "RedirectBy", "Reply", "Created", "Stream", "Identity", "Conditions", "API", "Info":
-		return "has no meaning as JSON: use a type of your own"
+	case "File", "Content", "Redirect", "RedirectBy", "Reply", "Created", "Stream", "Conditions", "API", "Info":
+		return meansNothing
 	case "Page":
 		if !whole {
 			return "is an output by itself: make it the output, or a list of the items a member"
@@ -82,6 +85,8 @@ func noJSON(t reflect.Type, whole bool) string {
 	}
 	return ""
 }
+
+const meansNothing = "has no meaning as JSON: use a type of your own"
 
 // modeVariable is the environment variable that puts an API into development: 1.
 const modeVariable = "WICKETWAY_DEVELOPMENT"

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway/facts"
-	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -180,7 +180,7 @@ func (r *retirement) announce(_ int, h http.Header) {
 	if r.sunsetAt != "" {
 		h.Set("Sunset", r.sunsetAt)
 	}
-	answer.AddLinks(h, r.link...)
+	writer.AddLinks(h, r.link...)
 }
 
 // over says that a route is no longer served.

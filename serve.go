@@ -16,6 +16,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // Serving says how an API is served. The zero Serving, with an address, is right for the open
@@ -67,7 +69,7 @@ func (a *API) ServeOn(ctx context.Context, l net.Listener) error {
 	return a.ServeWith(ctx, Serving{Listeners: []net.Listener{l}})
 }
 
-// ServeWith answers until ctx ends. Then it says that it is not ready, tells streams ([Draining])
+// ServeWith answers until ctx ends. Then it says that it is not ready, tells streams (exchange.Exchange.Draining)
 // and connections that are kept alive, takes what has reached its listeners before it closes them,
 // waits for the requests under way, and returns nil. It returns an error if it cannot listen, or if
 // requests had to be cut off, which is logged as well.
@@ -190,7 +192,7 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, ow
 	r.server = &http.Server{
 		Handler: a,
 		BaseContext: func(net.Listener) context.Context {
-			return context.WithValue(context.Background(), drainKey{}, r.draining)
+			return exchange.WithDraining(context.Background(), r.draining)
 		},
 		ReadHeaderTimeout:            cmp.Or(s.HeaderTimeout, 10*time.Second),
 		IdleTimeout:                  cmp.Or(s.IdleTimeout, 2*time.Minute),

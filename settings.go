@@ -12,8 +12,10 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/failure"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -112,7 +114,7 @@ func chainNames(of []*chained) string {
 // Below the prefix of a group or a mount under a guard, and at the prefix itself, no request is served
 // by a mount, files or {+rest} of a shorter prefix that does not ask for the same guard and scopes: what
 // the routes there do not take is not found.
-func Guard(by Authenticator) Setting {
+func Guard(by exchange.Authenticator) Setting {
 	return setting{
 		at:   here(0),
 		name: "Guard",
@@ -136,9 +138,9 @@ func Guard(by Authenticator) Setting {
 }
 
 // noGuard takes the place of one that is nil, so that what needs a guard is no mistake of its own.
-type noGuard struct{ Authenticator }
+type noGuard struct{ exchange.Authenticator }
 
-func (noGuard) Scheme() Scheme { return Scheme{} }
+func (noGuard) Scheme() exchange.Scheme { return exchange.Scheme{} }
 
 // Public opens what a guard around it closes: for all methods, or for those that are
 // given. Under Guard(...) and Public("GET") reading is open, with HEAD, and all else is
@@ -682,7 +684,7 @@ func (t *terms) logger() *slog.Logger {
 }
 
 // ownBase is where an API serves the descriptions of its problems itself.
-const ownBase = "/problems/"
+const ownBase = failure.OwnBase
 
 // ProblemBase says what stands before a kind's code in the type of its problems
 // (RFC 9457, 3.1.1): the URI of a page about them, with its last slash. Without

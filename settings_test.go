@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 type depth struct {
@@ -112,9 +113,9 @@ type diary struct {
 	lines []string
 }
 
-func (d *diary) StepBegins(_ context.Context, s wicketway.Step) { d.note("+" + d.name(s)) }
+func (d *diary) StepBegins(_ context.Context, s exchange.Step) { d.note("+" + d.name(s)) }
 
-func (d *diary) StepEnds(_ context.Context, s wicketway.Step, err error) {
+func (d *diary) StepEnds(_ context.Context, s exchange.Step, err error) {
 	line := "-" + d.name(s)
 	if err != nil {
 		line += "!"
@@ -122,7 +123,7 @@ func (d *diary) StepEnds(_ context.Context, s wicketway.Step, err error) {
 	d.note(line)
 }
 
-func (*diary) name(s wicketway.Step) string {
+func (*diary) name(s exchange.Step) string {
 	if s.Name == "" {
 		return s.Kind.String()
 	}

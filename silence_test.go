@@ -22,6 +22,7 @@ import (
 	"github.com/wicketway/wicketway/chain/health"
 	"github.com/wicketway/wicketway/chain/limit"
 	"github.com/wicketway/wicketway/chain/secure"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/format/html"
@@ -30,7 +31,7 @@ import (
 
 func pass(next http.Handler) http.Handler { return next }
 
-func bearer() wicketway.Authenticator {
+func bearer() exchange.Authenticator {
 	return auth.Bearer(auth.HS256([]byte(strings.Repeat("k", 32))).IssuedBy("canal"), auth.Audience("api"))
 }
 

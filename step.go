@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -40,10 +41,10 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 	t := s.target
 	for ; i < len(t.steps.list); i++ {
 		switch step := &t.steps.list[i]; step.Kind {
-		case StepMiddleware:
+		case exchange.StepMiddleware:
 			s.take(step.Step, func() error { step.middleware.ServeHTTP(w, r); return nil })
 			return
-		case StepGuard:
+		case exchange.StepGuard:
 			if t.method == anyMethod && !t.terms().guards(s.request.Method) {
 				continue // what Public opens of a handler for all methods
 			}
@@ -51,7 +52,7 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 				Fail(w, r, err)
 				return
 			}
-		case StepSeats:
+		case exchange.StepSeats:
 			s.runSeated(i, w, r)
 			return
 		}
@@ -94,7 +95,7 @@ func sit(seat chan struct{}) error {
 }
 
 // take takes a step, and notifies the observers.
-func (s *state) take(step Step, do func() error) error {
+func (s *state) take(step exchange.Step, do func() error) error {
 	if observers := s.target.steps.observers; observers != nil {
 		return s.takeObserved(observers, step, do)
 	}
@@ -103,7 +104,7 @@ func (s *state) take(step Step, do func() error) error {
 
 var errPanicked = errors.New("the step panicked")
 
-func (s *state) takeObserved(observers []Observer, step Step, do func() error) error {
+func (s *state) takeObserved(observers []exchange.Observer, step exchange.Step, do func() error) error {
 	for _, o := range observers {
 		o.StepBegins(s, step)
 	}
@@ -121,7 +122,7 @@ func (s *state) takeObserved(observers []Observer, step Step, do func() error) e
 func (t *terms) admit(w http.ResponseWriter, r *http.Request, s *state, guard string) error {
 	var caller *Identity
 	var err error
-	if g, ok := t.guard.(HeaderGuard); ok {
+	if g, ok := t.guard.(exchange.HeaderGuard); ok {
 		caller, err = g.AuthenticateTo(w.Header(), r)
 	} else {
 		caller, err = t.guard.Authenticate(r)
@@ -137,7 +138,7 @@ func (t *terms) admit(w http.ResponseWriter, r *http.Request, s *state, guard st
 	if own.Issuer == "" {
 		own.Issuer = guard
 	}
-	s.caller.Store(&own)
+	s.Known(&own)
 	for _, scope := range t.scopes {
 		if !slices.Contains(caller.Scopes, scope) {
 			return t.lacks(caller, t.scopes, "the scope ", "the scopes ")
@@ -172,7 +173,7 @@ func scopeList(scopes []string, one, several string) string {
 // allow asks the rules about what a caller wants to do; in is a pointer to the input.
 func (t *terms) allow(r *http.Request, in any, s *state) error {
 	for _, rule := range t.rules {
-		ok, err := rule.ask(r.Context(), *s.caller.Load(), in)
+		ok, err := rule.ask(r.Context(), *s.State.Caller(), in)
 		if err != nil {
 			return err
 		}

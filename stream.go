@@ -9,7 +9,9 @@ import (
 	"net/http"
 	"reflect"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/failure"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -30,7 +32,7 @@ import (
 // error before that is a problem like any other. A later one ends the stream so that nobody
 // takes a part for the whole: as an event named problem, or by cutting the connection. What it
 // yields must not be used by others at the same time. Items are sent together, within 50 ms or
-// 16 KiB. Where the caller has left yield returns false and the context ends; [Draining] tells
+// 16 KiB. Where the caller has left yield returns false and the context ends; exchange.Exchange.Draining tells
 // when the server is about to stop. A listener to events gets a comment every 15 seconds in
 // which nothing comes.
 //
@@ -74,16 +76,6 @@ func eachOf(stream any, take func(item any, err error) bool) {
 	})})
 }
 
-// Draining is closed when the server has begun to stop: a stream without an end of its own
-// should end then. It is nil, which is never closed, where the request is not served by
-// [API.Serve].
-func Draining(ctx context.Context) <-chan struct{} {
-	draining, _ := ctx.Value(drainKey{}).(chan struct{})
-	return draining
-}
-
-type drainKey struct{}
-
 // sendStream answers with what a stream gives.
 func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, from any, form int) error {
 	out := answer.Stream{
@@ -102,13 +94,13 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 			case http.ErrAbortHandler:
 				panic(v)
 			default:
-				yield(nil, &panicError{v, panicStack()})
+				yield(nil, failure.Caught(v))
 			}
 		}()
 		eachOf(from, yield)
 	})
 	if broken, ok := errors.AsType[answer.Broken](err); ok && out.Form == answer.StreamEvents {
-		s.noteFailure(broken.Unwrap(), s.target.terms().told(s.problemFor(broken.Unwrap()))) // the caller has been told
+		s.Failed(broken.Unwrap(), s.target.terms().told(s.problemFor(broken.Unwrap()))) // the caller has been told
 		return nil
 	}
 	return err
@@ -138,10 +130,10 @@ func (s *state) lift() {
 
 // problemFor is the problem that an error is.
 func (s *state) problemFor(err error) *problem.Problem {
-	if s.callerLeft() && errors.Is(err, context.Canceled) {
+	if exchange.CallerLeft(s.Context) && errors.Is(err, context.Canceled) {
 		return problem.CallerLeft.New("").Because(err)
 	}
-	return s.target.terms().translated(s.ended(err))
+	return failure.Problem(s.ended(err), s.target.terms().translate)
 }
 
 // ended says why a context has ended: that of a stream is cancelled when its time is over.

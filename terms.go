@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/problem"
@@ -19,7 +20,7 @@ import (
 type terms struct {
 	chain     []*chained // the chain, outermost first
 	left      []*chained // those of it that are left out
-	guard     Authenticator
+	guard     exchange.Authenticator
 	guardAt   place
 	after     int      // how many of the chain come before the guard
 	open      []string // the methods for which the guard is not asked
@@ -65,7 +66,7 @@ type groupTerms struct {
 	base        string
 	translate   []func(error) error // nearest first
 	nearest     int                 // how many of them the list that is being read has added
-	observers   []Observer
+	observers   []exchange.Observer
 	retirement  *retirement
 	causes      *ShowCauses
 }

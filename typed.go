@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"sync"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -21,12 +22,12 @@ type typed[In, Out any] struct {
 
 func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 	if varies := s.target.input.Vary; varies != nil {
-		w = BeforeHeader(w, varies)
+		w = exchange.BeforeHeader(w, varies)
 	}
 	var in In
 	var offer int
 	var varies bool
-	if err := s.take(Step{Kind: StepRead}, func() (err error) {
+	if err := s.take(exchange.Step{Kind: exchange.StepRead}, func() (err error) {
 		if offer, varies, err = s.choose(r); err == nil {
 			if t.adapted != nil && t.adapted.in != nil {
 				err = t.readOld(&in, r, s)
@@ -44,13 +45,13 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 	}); err != nil {
 		return err
 	}
-	if t := s.target.terms(); t.rules != nil && s.caller.Load() != nil {
-		if err := s.take(Step{Kind: StepAllow}, func() error { return t.allow(r, &in, s) }); err != nil {
+	if t := s.target.terms(); t.rules != nil && s.State.Caller() != nil {
+		if err := s.take(exchange.Step{Kind: exchange.StepAllow}, func() error { return t.allow(r, &in, s) }); err != nil {
 			return err
 		}
 	}
 	var out Out
-	if err := s.take(Step{Kind: StepCall}, func() (err error) {
+	if err := s.take(exchange.Step{Kind: exchange.StepCall}, func() (err error) {
 		if out, err = t.call(r.Context(), in); err == nil {
 			s.askedConditions(r.Context())
 		}
@@ -67,13 +68,13 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 		}
 		return err
 	}
-	return s.take(Step{Kind: StepSend}, func() error { return s.send(w, r, &out, offer, varies) })
+	return s.take(exchange.Step{Kind: exchange.StepSend}, func() error { return s.send(w, r, &out, offer, varies) })
 }
 
 // keepInput keeps an input for those who log the request, also in APIs around this one.
 func (s *state) keepInput(in any) {
 	for around := s; around != nil; around = around.outer() {
-		Keep(around, secret.Input{Value: in})
+		exchange.KeepIn(&around.State, secret.Input{Value: in})
 	}
 }
 

@@ -81,7 +81,7 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 		acts:   isVersioned,
 		lacks:  "this group has no Version",
 		suits: func(r *resolved) error {
-			if g := r.terms().guard; g != nil && scheme.kind == byHeader && slices.Contains(g.Scheme().fields(), scheme.field) {
+			if g := r.terms().guard; g != nil && scheme.kind == byHeader && slices.Contains(g.Scheme().Fields(), scheme.field) {
 				return fmt.Errorf("the guard %s reads the field %s: choose another one, such as Api-Version", g.Scheme().Name, scheme.field)
 			}
 			return nil

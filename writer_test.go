@@ -18,6 +18,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // Assertions on the writer tell the truth about what it stands around.
@@ -209,10 +210,10 @@ func TestAMiddlewareThatAnswersWhileTheRouteGoesOn(t *testing.T) {
 
 // What a middleware asks of the writer is told alike in an API and under plain net/http.
 func TestWriterOf(t *testing.T) {
-	var of wicketway.Writer
+	var of exchange.Writer
 	look := wicketway.Wrap("look", func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			w, of = wicketway.WriterOf(w)
+			w, of = exchange.WriterOf(w)
 			next.ServeHTTP(w, r)
 		})
 	})

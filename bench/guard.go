@@ -12,8 +12,8 @@ import (
 
 	"github.com/golang-jwt/jwt/v5"
 
-	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/auth"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // A verifier is a guard written by hand with the same library.
@@ -43,7 +43,7 @@ func (v *verifier) authenticate(r *http.Request) (subject string, scopes []strin
 }
 
 // tokensBy makes n tokens of a guard.
-func tokensBy(guard wicketway.Authenticator, n int) []*http.Request {
+func tokensBy(guard exchange.Authenticator, n int) []*http.Request {
 	requests := make([]*http.Request, n)
 	for i := range requests {
 		text, err := auth.Issue(guard, auth.NewToken{Subject: fmt.Sprint("OB-", i), Scopes: []string{"passages"}, Lifetime: time.Hour})

@@ -18,6 +18,7 @@ import (
 	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/chain/tracecontext"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/observe/metrics"
 )
 
@@ -82,7 +83,7 @@ func watched() (ours, theirs http.Handler) {
 		trace := tracecontext.Begin(r.Header)
 		ctx := context.WithValue(r.Context(), key{}, &struct {
 			id    string
-			trace wicketway.Trace
+			trace exchange.Trace
 		}{text, trace})
 		w.Header().Set("X-Request-Id", text)
 		rec, start := &recorder{ResponseWriter: w}, time.Now()

@@ -16,8 +16,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/internal/sent"
@@ -62,7 +62,7 @@ func Sample(n int) Option {
 }
 
 // Add adds attributes to the record of a request, from a handler or a middleware.
-func Add(ctx context.Context, attrs ...slog.Attr) { wicketway.Keep(ctx, added{attrs}) }
+func Add(ctx context.Context, attrs ...slog.Attr) { exchange.Keep(ctx, added{attrs}) }
 
 // added are attributes of a user's.
 type added struct{ attrs []slog.Attr }
@@ -85,7 +85,7 @@ type added struct{ attrs []slog.Attr }
 //
 // A nil logger writes to the standard error stream: JSON, and where the route is in development
 // what a [Console] shows. The API's own lines go to the same logger.
-func To(logger *slog.Logger, how ...Option) wicketway.Middleware {
+func To(logger *slog.Logger, how ...Option) exchange.Middleware {
 	var s settings
 	for i, o := range how {
 		if o == nil {
@@ -95,7 +95,7 @@ func To(logger *slog.Logger, how ...Option) wicketway.Middleware {
 		o(&s)
 	}
 	out := chooser(logger)
-	m := wicketway.Middleware{
+	m := exchange.Middleware{
 		Name:  "accesslog",
 		Does:  "logs each request when it has been answered",
 		Check: func() error { return errors.Join(s.wrong...) },
@@ -107,13 +107,13 @@ func To(logger *slog.Logger, how ...Option) wicketway.Middleware {
 	m.Wrap = func(next http.Handler) http.Handler {
 		var healthy atomic.Uint64
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			w, answer := wicketway.WriterOf(w)
-			e := entry{settings: &s, out: out(wicketway.IsDevelopment(r.Context())).Handler(), start: time.Now(), r: r, answer: answer, healthy: &healthy}
+			w, answer := exchange.WriterOf(w)
+			e := entry{settings: &s, out: out(exchange.Of(r.Context()).Development()).Handler(), start: time.Now(), r: r, answer: answer, healthy: &healthy}
 			if s.start {
 				e.begins()
 			}
 			if s.slow > 0 {
-				ctx := wicketway.Keep(r.Context(), &laps{})
+				ctx := exchange.Keep(r.Context(), &laps{})
 				if ctx != r.Context() {
 					r = r.WithContext(ctx)
 					e.r = r
@@ -152,7 +152,7 @@ type entry struct {
 	out     slog.Handler
 	start   time.Time
 	r       *http.Request
-	answer  wicketway.Writer
+	answer  exchange.Writer
 	healthy *atomic.Uint64
 }
 
@@ -166,15 +166,20 @@ func (e *entry) begins() {
 	record := slog.NewRecord(e.start, slog.LevelInfo, "request begins", 0)
 	record.AddAttrs(slog.String("method", clip.Text(e.r.Method, 64)),
 		slog.String("path", clip.Text(secret.InPath(ctx).Blank(e.r.URL.Path), 1024)),
-		slog.String("request", wicketway.RequestID(ctx)))
+		slog.String("request", exchange.Of(ctx).ID()))
 	e.out.Handle(ctx, record) // an error of the log has nowhere to go
 }
 
 func (e *entry) end(gaveUp bool) {
 	ctx, now := e.r.Context(), time.Now()
 	took := now.Sub(e.start)
-	failure, told := wicketway.Failure(ctx), wicketway.Told(ctx)
-	wicketway.MarkLogged(ctx)
+	x := exchange.Of(ctx)
+	var failure error
+	var told *problem.Problem
+	if f := x.Failure(); f != nil {
+		failure, told = f.Err, f.Problem
+		f.MarkLogged()
+	}
 	status := e.answer.Status()
 	if gaveUp && failure == nil {
 		failure = errGaveUp
@@ -193,8 +198,7 @@ func (e *entry) end(gaveUp bool) {
 	if !e.out.Enabled(ctx, level) {
 		return
 	}
-	_, route := wicketway.RoutePattern(ctx)
-	forPeople := isForPeople(e.out) && wicketway.IsDevelopment(ctx)
+	forPeople := isForPeople(e.out) && x.Development()
 	var secrets *secret.Values // of what failed
 	if failure != nil {
 		secrets = secret.InFailure(ctx)
@@ -203,7 +207,7 @@ func (e *entry) end(gaveUp bool) {
 	attrs := append(some[:0],
 		slog.String("method", clip.Text(e.r.Method, 64)),
 		slog.String("path", clip.Text(secret.InPath(ctx).Blank(e.r.URL.Path), 1024)),
-		slog.String("route", route),
+		slog.String("route", x.Template()),
 		slog.Int("status", status),
 		slog.Float64("duration_ms", float64(took.Round(time.Microsecond))/1e6),
 	)
@@ -212,17 +216,17 @@ func (e *entry) end(gaveUp bool) {
 			attrs = append(attrs, slog.String(name, value))
 		}
 	}
-	add("version", wicketway.VersionOf(ctx))
+	add("version", x.Version())
 	attrs = e.addBytes(attrs)
-	add("request", wicketway.RequestID(ctx))
-	if t, ok := wicketway.TraceOf(ctx); ok {
+	add("request", x.ID())
+	if t, ok := x.Trace(); ok {
 		add("trace", hex.EncodeToString(t.ID[:]))
 	}
-	if caller := wicketway.Caller(ctx); caller.Subject != "" {
+	if caller := x.Caller(); caller.Subject != "" {
 		add("caller", clip.Text(caller.Subject, 256))
 		add("issuer", clip.Text(caller.Issuer, 256))
 	}
-	if sent, ok := wicketway.Kept[requestid.CallerRequest](ctx); ok {
+	if sent, ok := exchange.Kept[requestid.CallerRequest](ctx); ok {
 		add("caller_request", string(sent))
 	}
 	add("remote", remote(e.r))
@@ -230,21 +234,21 @@ func (e *entry) end(gaveUp bool) {
 		add("code", told.Kind().Code())
 	}
 	if status >= 500 {
-		add("served", wicketway.RouteSource(ctx))
+		add("served", x.Source())
 	}
 	if failure != nil {
 		attrs = addFailure(attrs, failure, level, secrets)
 	}
 	if slow {
 		attrs = append(attrs, slog.Bool("slow", true))
-		if l, ok := wicketway.Kept[*laps](ctx); ok {
+		if l, ok := exchange.Kept[*laps](ctx); ok {
 			add("slowest", l.slowest())
 		}
 	}
 	if e.one > 1 && level == slog.LevelInfo && failure == nil && !slow {
 		attrs = append(attrs, slog.Uint64("sampled", e.one))
 	}
-	for a := range wicketway.AllKept[added](ctx) {
+	for a := range exchange.AllKept[added](ctx) {
 		own := slices.Clone(a.attrs)
 		withValues(secret.In(ctx), own)
 		attrs = append(attrs, own...)
@@ -269,13 +273,13 @@ type cleanHandler interface {
 // remote is the client's address; "" where it is not known. That of the connection is a text already,
 // mostly as netip would write it.
 func remote(r *http.Request) string {
-	if _, ok := wicketway.Kept[wicketway.Client](r.Context()); !ok {
+	if _, ok := exchange.Kept[exchange.Client](r.Context()); !ok {
 		host, _, _ := net.SplitHostPort(r.RemoteAddr)
 		if a, err := netip.ParseAddr(host); err == nil && a.Is4() {
 			return host
 		}
 	}
-	if a := wicketway.ClientOf(r).Addr; a.IsValid() {
+	if a := exchange.ClientOf(r).Addr; a.IsValid() {
 		return a.String()
 	}
 	return ""
@@ -301,7 +305,7 @@ func (e *entry) addBytes(attrs []slog.Attr) []slog.Attr {
 	if written := e.answer.Written(); written != e.answer.Sent() {
 		attrs = append(attrs, slog.Int64("written", written))
 	}
-	received, unpacked := wicketway.BytesRead(e.r.Context())
+	received, unpacked := exchange.Of(e.r.Context()).BytesRead()
 	if received > 0 {
 		attrs = append(attrs, slog.Int64("received", received))
 	}
@@ -322,7 +326,7 @@ func addFailure(attrs []slog.Attr, failure error, level slog.Level, secrets *sec
 		attrs = append(attrs, slog.GroupAttrs("private", private...))
 	}
 	if level == slog.LevelError {
-		if own, others := wicketway.Frames(failure); len(own)+len(others) > 0 {
+		if own, others := exchange.Frames(failure); len(own)+len(others) > 0 {
 			attrs = append(attrs, slog.Any(stackAttr, append(own, others...)[:min(len(own)+len(others), mostFrames)]))
 		}
 	}
@@ -350,7 +354,7 @@ const (
 )
 
 func addDevelopment(ctx context.Context, attrs []slog.Attr, failure error, secrets *secret.Values) []slog.Attr {
-	if q, ok := wicketway.Kept[*sent.Request](ctx); ok {
+	if q, ok := exchange.Kept[*sent.Request](ctx); ok {
 		attrs = append(attrs, slog.Any(sentAttr, []string{q.Query(), q.Body(), q.Fields()}))
 	}
 	if failure == nil {
@@ -359,12 +363,12 @@ func addDevelopment(ctx context.Context, attrs []slog.Attr, failure error, secre
 	if p := problem.In(failure); p != nil && p.Items() != nil {
 		attrs = append(attrs, slog.Any(faultsAttr, p.Items()))
 	}
-	causes := wicketway.Causes(failure)
+	causes := exchange.Causes(failure)
 	for i := range causes {
 		causes[i].Message = clip.Text(secrets.Blank(causes[i].Message), longestError)
 	}
 	attrs = append(attrs, slog.Any(causesAttr, causes))
-	if own, _ := wicketway.Frames(failure); own != nil {
+	if own, _ := exchange.Frames(failure); own != nil {
 		attrs = append(attrs, slog.Any(framesAttr, own))
 	}
 	return attrs

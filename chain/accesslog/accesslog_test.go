@@ -25,6 +25,7 @@ import (
 	"github.com/wicketway/wicketway/chain/proxy"
 	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/chain/tracecontext"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -85,17 +86,17 @@ func traffic() wicketway.Part {
 // A nobody is a guard that lets nobody in.
 type nobody struct{ plate }
 
-func (nobody) Authenticate(*http.Request) (*wicketway.Identity, error) {
+func (nobody) Authenticate(*http.Request) (*exchange.Identity, error) {
 	return nil, problem.Unauthorized.New("")
 }
 
 // A plate is a guard that takes the field Plate for the caller.
 type plate struct{}
 
-func (plate) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: "plate"} }
+func (plate) Scheme() exchange.Scheme   { return exchange.Scheme{Name: "plate"} }
 func (plate) Challenge([]string) string { return "Plate" }
-func (plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
-	return &wicketway.Identity{Subject: r.Header.Get("Plate")}, nil
+func (plate) Authenticate(r *http.Request) (*exchange.Identity, error) {
+	return &exchange.Identity{Subject: r.Header.Get("Plate")}, nil
 }
 
 type handlerKey struct{}

@@ -14,7 +14,7 @@ import (
 
 	"github.com/mattn/go-isatty"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -283,7 +283,7 @@ func (p *page) failure() {
 		return
 	}
 	v, _ := p.find(causesAttr)
-	causes, _ := v.Any().([]wicketway.Cause)
+	causes, _ := v.Any().([]exchange.Cause)
 	if causes == nil {
 		if text := p.str("error"); text != "" {
 			p.detail("error", cut(text, longestDetail))

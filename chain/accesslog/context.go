@@ -5,7 +5,7 @@ import (
 	"encoding/hex"
 	"log/slog"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // InContext wraps a handler so that whatever is logged with the context of a request says which:
@@ -64,11 +64,11 @@ func contextAttrs(ctx context.Context, record slog.Record) (attrs []slog.Attr) {
 			attrs = append(attrs, slog.String(name, value))
 		}
 	}
-	add("request", wicketway.RequestID(ctx))
-	if t, ok := wicketway.TraceOf(ctx); ok {
+	add("request", exchange.Of(ctx).ID())
+	if t, ok := exchange.Of(ctx).Trace(); ok {
 		add("trace", hex.EncodeToString(t.ID[:]))
 	}
-	if caller := wicketway.Caller(ctx); caller.Subject != "" {
+	if caller := exchange.Of(ctx).Caller(); caller.Subject != "" {
 		add("caller", caller.Subject)
 		add("issuer", caller.Issuer)
 	}

@@ -5,7 +5,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // laps are the times that the steps of one request took, without the steps inside them.
@@ -24,8 +24,8 @@ type lap struct {
 // stopwatch takes the times.
 type stopwatch struct{}
 
-func (stopwatch) StepBegins(ctx context.Context, step wicketway.Step) {
-	l, ok := wicketway.Kept[*laps](ctx)
+func (stopwatch) StepBegins(ctx context.Context, step exchange.Step) {
+	l, ok := exchange.Kept[*laps](ctx)
 	if !ok {
 		return // what stands further out than the log
 	}
@@ -38,8 +38,8 @@ func (stopwatch) StepBegins(ctx context.Context, step wicketway.Step) {
 	l.open = append(l.open, lap{name: name, began: time.Now()})
 }
 
-func (stopwatch) StepEnds(ctx context.Context, _ wicketway.Step, _ error) {
-	l, ok := wicketway.Kept[*laps](ctx)
+func (stopwatch) StepEnds(ctx context.Context, _ exchange.Step, _ error) {
+	l, ok := exchange.Kept[*laps](ctx)
 	if !ok {
 		return
 	}

@@ -7,14 +7,14 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
 // Any offers several guards of this package. The caller is the one whose credentials were sent;
 // where credentials for several were, all must be good, and the first counts. A refusal names all
 // guards in WWW-Authenticate.
-func Any(guards ...wicketway.Authenticator) wicketway.Authenticator {
+func Any(guards ...exchange.Authenticator) exchange.Authenticator {
 	a := &anyGuard{guards: guards}
 	var names []string
 	for i, g := range guards {
@@ -41,12 +41,12 @@ func Any(guards ...wicketway.Authenticator) wicketway.Authenticator {
 
 // A sender can say whether a request has credentials for it.
 type sender interface {
-	wicketway.Authenticator
+	exchange.Authenticator
 	Sent(*http.Request) bool
 }
 
 type anyGuard struct {
-	guards  []wicketway.Authenticator
+	guards  []exchange.Authenticator
 	senders []sender
 	name    string
 	wrong   []error
@@ -54,8 +54,8 @@ type anyGuard struct {
 
 func (a *anyGuard) Check() error { return errors.Join(a.wrong...) }
 
-func (a *anyGuard) Scheme() wicketway.Scheme {
-	s := wicketway.Scheme{Name: a.name}
+func (a *anyGuard) Scheme() exchange.Scheme {
+	s := exchange.Scheme{Name: a.name}
 	for _, g := range a.senders {
 		one := g.Scheme()
 		s.Any = append(s.Any, one)
@@ -68,13 +68,13 @@ func (a *anyGuard) Scheme() wicketway.Scheme {
 	return s
 }
 
-func (a *anyGuard) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+func (a *anyGuard) Authenticate(r *http.Request) (*exchange.Identity, error) {
 	return a.AuthenticateTo(http.Header{}, r)
 }
 
 // AuthenticateTo lets a guard set header fields, such as a cookie.
-func (a *anyGuard) AuthenticateTo(h http.Header, r *http.Request) (*wicketway.Identity, error) {
-	var first *wicketway.Identity
+func (a *anyGuard) AuthenticateTo(h http.Header, r *http.Request) (*exchange.Identity, error) {
+	var first *exchange.Identity
 	for _, g := range a.senders {
 		if !g.Sent(r) {
 			continue
@@ -97,8 +97,8 @@ func (a *anyGuard) AuthenticateTo(h http.Header, r *http.Request) (*wicketway.Id
 	return nil, a.refused(err)
 }
 
-func authenticate(g wicketway.Authenticator, h http.Header, r *http.Request) (*wicketway.Identity, error) {
-	if s, ok := g.(wicketway.HeaderGuard); ok {
+func authenticate(g exchange.Authenticator, h http.Header, r *http.Request) (*exchange.Identity, error) {
+	if s, ok := g.(exchange.HeaderGuard); ok {
 		return s.AuthenticateTo(h, r)
 	}
 	return g.Authenticate(r)

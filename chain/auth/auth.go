@@ -17,7 +17,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -67,7 +67,7 @@ type Option struct {
 type options struct {
 	realm    string
 	says     func(kind *problem.Kind) string
-	accounts func(ctx context.Context, caller wicketway.Identity) (any, error)
+	accounts func(ctx context.Context, caller exchange.Identity) (any, error)
 	now      func() time.Time
 
 	audience []string
@@ -96,7 +96,7 @@ func Says(sentence func(kind *problem.Kind) string) Option {
 // Accounts loads the account of a caller, once a request; wicketway.AccountOf gives it to
 // handlers. Where it is nil, or the error is [ErrAccountUnavailable], the caller is refused with
 // that kind; any other error fails the request.
-func Accounts(load func(ctx context.Context, caller wicketway.Identity) (any, error)) Option {
+func Accounts(load func(ctx context.Context, caller exchange.Identity) (any, error)) Option {
 	return Option{"Accounts", allGuards, func(o *options) { o.accounts = load }}
 }
 
@@ -196,7 +196,7 @@ func (g *guard) refuse(kind *problem.Kind, detail, challenge string, cause error
 }
 
 // account gives a caller its account.
-func (g *guard) account(r *http.Request, caller *wicketway.Identity) (*wicketway.Identity, error) {
+func (g *guard) account(r *http.Request, caller *exchange.Identity) (*exchange.Identity, error) {
 	if g.accounts == nil {
 		return caller, nil
 	}

@@ -31,6 +31,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/auth"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -54,7 +55,7 @@ func pemOf(kind string, der []byte, err error) []byte {
 }
 
 // ask calls a route behind a guard. Each of fields is "Name: value".
-func ask(t *testing.T, guard wicketway.Authenticator, fields ...string) *httptest.ResponseRecorder {
+func ask(t *testing.T, guard exchange.Authenticator, fields ...string) *httptest.ResponseRecorder {
 	t.Helper()
 	r := httptest.NewRequest("GET", "/me", nil)
 	for _, f := range fields {
@@ -67,11 +68,11 @@ func ask(t *testing.T, guard wicketway.Authenticator, fields ...string) *httptes
 }
 
 func me(ctx context.Context, _ wicketway.None) (string, error) {
-	c := wicketway.Caller(ctx)
+	c := exchange.Of(ctx).Caller()
 	return fmt.Sprint(c.Subject, " ", c.Scopes), nil
 }
 
-func serve(t *testing.T, guard wicketway.Authenticator) *wicketway.API {
+func serve(t *testing.T, guard exchange.Authenticator) *wicketway.API {
 	t.Helper()
 	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, wicketway.Guard(guard),
 		wicketway.Route("GET /me", me), wicketway.Route("POST /me", me))
@@ -297,7 +298,7 @@ func TestKeysAndIssue(t *testing.T) {
 	}
 	var nobody *rsa.PublicKey
 	weak := must(rsa.GenerateKey(rand.Reader, 1024))
-	for want, guard := range map[string]wicketway.Authenticator{
+	for want, guard := range map[string]exchange.Authenticator{
 		"the secret has 5 bytes, 32 at least":        auth.Bearer(auth.HS256([]byte("short"))),
 		"the secret has 40 bytes, 48 at least":       auth.Bearer(auth.HS384(secret[:40])),
 		`the algorithm "none" is not one of`:         auth.Bearer(auth.Trust("none", secret)),
@@ -346,7 +347,7 @@ func TestCallers(t *testing.T) {
 	var gone auth.Revocations
 	at := now
 	loads := 0
-	accounts := auth.Accounts(func(_ context.Context, c wicketway.Identity) (any, error) {
+	accounts := auth.Accounts(func(_ context.Context, c exchange.Identity) (any, error) {
 		loads++
 		switch c.Subject {
 		case "gone":
@@ -362,7 +363,7 @@ func TestCallers(t *testing.T) {
 		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"},
 			wicketway.Guard(auth.Bearer(auth.HS256(secret), append(how, accounts, gone.Revoked(), auth.Clock(func() time.Time { return at }))...)),
 			wicketway.Route("GET /me", func(ctx context.Context, _ wicketway.None) (string, error) {
-				c := wicketway.Caller(ctx)
+				c := exchange.Of(ctx).Caller()
 				account, _ := wicketway.AccountOf[string](ctx)
 				one, _ := wicketway.ClaimsOf[tenant](ctx)
 				several, _ := wicketway.ClaimsOf[lists](ctx)
@@ -595,7 +596,7 @@ func TestOtherGuards(t *testing.T) {
 	good := "Authorization: Bearer " + token(hs, `{"sub":"a","exp":1809426600}`, secret)
 	for _, c := range []struct {
 		name   string
-		guard  wicketway.Authenticator
+		guard  exchange.Authenticator
 		fields []string
 		want   string
 	}{
@@ -643,8 +644,8 @@ func TestOtherGuards(t *testing.T) {
 	}
 	verified := httptest.NewRequest("GET", "/me", nil)
 	leaf := &x509.Certificate{DNSNames: []string{"gauge-7.canal.example"}}
-	certificates := auth.Certificate(func(c *x509.Certificate) (wicketway.Identity, bool) {
-		return wicketway.Identity{Subject: c.DNSNames[0]}, true
+	certificates := auth.Certificate(func(c *x509.Certificate) (exchange.Identity, bool) {
+		return exchange.Identity{Subject: c.DNSNames[0]}, true
 	})
 	for want, state := range map[string]*tls.ConnectionState{
 		`"gauge-7.canal.example []"`: {PeerCertificates: []*x509.Certificate{leaf}, VerifiedChains: [][]*x509.Certificate{{leaf}}},

@@ -17,7 +17,7 @@ import (
 
 	"golang.org/x/crypto/bcrypt"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -61,7 +61,7 @@ var nobodysPassword = sync.OnceValue(func() string {
 // not keep its owner out.
 //
 // Use it over TLS alone: the password comes with every request.
-func Basic(find func(ctx context.Context, name string) (StoredPassword, bool, error), how ...Option) wicketway.Authenticator {
+func Basic(find func(ctx context.Context, name string) (StoredPassword, bool, error), how ...Option) exchange.Authenticator {
 	b := &basic{guard: newGuard("basic", how), find: find, nobody: nobodysPassword()}
 	b.compares.free = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1))
 	rand.Read(b.secret[:])
@@ -119,14 +119,14 @@ func (c *compares) leave(from netip.Prefix) {
 	}
 }
 
-func (b *basic) Scheme() wicketway.Scheme {
-	return wicketway.Scheme{Name: "basic", Type: "http", Scheme: "Basic",
+func (b *basic) Scheme() exchange.Scheme {
+	return exchange.Scheme{Name: "basic", Type: "http", Scheme: "Basic",
 		Raises: b.raises(ErrPasswordMissing, ErrPasswordRejected, problem.Overloaded)}
 }
 
 func (b *basic) Sent(r *http.Request) bool { return sentBy(r, "Basic") }
 
-func (b *basic) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+func (b *basic) Authenticate(r *http.Request) (*exchange.Identity, error) {
 	if !b.Sent(r) {
 		return nil, b.reject(ErrPasswordMissing, "Send a name and a password in the field Authorization: Basic.")
 	}
@@ -151,7 +151,7 @@ func (b *basic) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	if stored.Subject == "" {
 		stored.Subject = name
 	}
-	return b.account(r, &wicketway.Identity{Subject: stored.Subject, Issuer: b.name, Scopes: stored.Scopes, Proof: name})
+	return b.account(r, &exchange.Identity{Subject: stored.Subject, Issuer: b.name, Scopes: stored.Scopes, Proof: name})
 }
 
 // readBasic reads the field (RFC 7617, 2): a name has no colon, and neither has control
@@ -181,7 +181,7 @@ func (b *basic) matches(r *http.Request, name, password, hash string) (bool, err
 		}
 		b.memory.forget(&key) // the password has been changed
 	}
-	from := wicketway.ClientOf(r).Network()
+	from := exchange.ClientOf(r).Network()
 	if !b.compares.enter(from) {
 		return false, problem.Overloaded.New("Too many passwords are being compared.").RetryAfter(time.Second)
 	}

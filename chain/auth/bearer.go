@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -20,7 +20,7 @@ import (
 //
 // A token that was verified is remembered by its SHA-256 until it expires or its key is no longer
 // trusted; its times, and whether it was revoked, are asked at every request.
-func Bearer(keys Keys, how ...Option) wicketway.Authenticator {
+func Bearer(keys Keys, how ...Option) exchange.Authenticator {
 	b := &bearer{guard: newGuard("bearer", how), keys: keys}
 	b.wrong = append(b.wrong, keys.wrong...)
 	if len(keys.fixed)+len(keys.remote)+len(keys.wrong) == 0 {
@@ -39,7 +39,7 @@ type bearer struct {
 
 // A knownToken has been verified.
 type knownToken struct {
-	identity  wicketway.Identity
+	identity  exchange.Identity
 	token     Token
 	notBefore time.Time
 	by        *trusted
@@ -54,12 +54,12 @@ func (g *guard) wrongf(format string, args ...any) {
 func (g *guard) Check() error { return errors.Join(g.wrong...) }
 
 // Scheme is for listings, the catalogue of problems and the contract.
-func (b *bearer) Scheme() wicketway.Scheme {
+func (b *bearer) Scheme() exchange.Scheme {
 	raises := b.raises(ErrTokenMissing, ErrTokenMalformed, ErrTokenExpired, ErrTokenRejected)
 	if len(b.keys.remote) > 0 {
 		raises = append(raises, ErrKeysUnavailable)
 	}
-	return wicketway.Scheme{Name: "bearer", Type: "http", Scheme: "Bearer", Format: "JWT", Raises: raises}
+	return exchange.Scheme{Name: "bearer", Type: "http", Scheme: "Bearer", Format: "JWT", Raises: raises}
 }
 
 // Sent reports whether the request has a bearer token, good or bad.
@@ -76,7 +76,7 @@ func isScheme(field, scheme string) bool {
 	return len(field) >= len(scheme) && strings.EqualFold(field[:len(scheme)], scheme) && (len(field) == len(scheme) || field[len(scheme)] == ' ')
 }
 
-func (b *bearer) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+func (b *bearer) Authenticate(r *http.Request) (*exchange.Identity, error) {
 	fields := r.Header["Authorization"]
 	switch {
 	case len(fields) == 0 || fields[0] == "":
@@ -197,7 +197,7 @@ func (b *bearer) accept(raw []byte, p *payload, by *trusted) (*knownToken, error
 		notBefore: notBefore,
 		by:        by,
 	}
-	k.identity = wicketway.Identity{Subject: p.Subject, Issuer: cmp.Or(p.Issuer, b.name), Scopes: scopes, Proof: k.token}
+	k.identity = exchange.Identity{Subject: p.Subject, Issuer: cmp.Or(p.Issuer, b.name), Scopes: scopes, Proof: k.token}
 	if b.claims != nil {
 		if k.identity.Claims, err = b.claims.decode(raw); err != nil {
 			return nil, b.reject(ErrTokenMalformed, "The claims of the token cannot be read.", err)
@@ -232,7 +232,7 @@ func (b *bearer) holds(k *knownToken) error {
 }
 
 // identity gives the caller, as this request sees it.
-func (b *bearer) identity(r *http.Request, k *knownToken) (*wicketway.Identity, error) {
+func (b *bearer) identity(r *http.Request, k *knownToken) (*exchange.Identity, error) {
 	if b.revoked != nil {
 		taken, err := b.revoked(r.Context(), k.token)
 		if err != nil {

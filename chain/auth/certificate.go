@@ -5,14 +5,14 @@ import (
 	"crypto/x509"
 	"net/http"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // Certificate takes the client certificate of the connection for the caller (mutual TLS), from
 // chains that the server has verified alone: its tls.Config has ClientAuth
 // RequireAndVerifyClientCert or VerifyClientCertIfGiven, and ClientCAs. Caller says whose a
 // certificate is, and reports whether it is accepted. Behind a proxy that ends TLS there is none.
-func Certificate(caller func(*x509.Certificate) (wicketway.Identity, bool), how ...Option) wicketway.Authenticator {
+func Certificate(caller func(*x509.Certificate) (exchange.Identity, bool), how ...Option) exchange.Authenticator {
 	c := &certificate{guard: newGuard("certificate", how), caller: caller}
 	if caller == nil {
 		c.wrongf("the function that names callers is nil")
@@ -22,18 +22,18 @@ func Certificate(caller func(*x509.Certificate) (wicketway.Identity, bool), how 
 
 type certificate struct {
 	guard
-	caller func(*x509.Certificate) (wicketway.Identity, bool)
+	caller func(*x509.Certificate) (exchange.Identity, bool)
 }
 
-func (c *certificate) Scheme() wicketway.Scheme {
-	return wicketway.Scheme{Name: "certificate", Type: "mutualTLS", Raises: c.raises(ErrCertificateMissing, ErrCertificateRejected)}
+func (c *certificate) Scheme() exchange.Scheme {
+	return exchange.Scheme{Name: "certificate", Type: "mutualTLS", Raises: c.raises(ErrCertificateMissing, ErrCertificateRejected)}
 }
 
 func (c *certificate) Sent(r *http.Request) bool {
 	return r.TLS != nil && len(r.TLS.PeerCertificates) > 0
 }
 
-func (c *certificate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+func (c *certificate) Authenticate(r *http.Request) (*exchange.Identity, error) {
 	if !c.Sent(r) {
 		return nil, c.refuse(ErrCertificateMissing, "Connect with a client certificate.", c.Challenge(nil), nil)
 	}

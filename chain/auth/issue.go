@@ -12,8 +12,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/golang-jwt/jwt/v5"
 	"github.com/google/uuid"
-
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // A NewToken is what [Issue] makes a token of.
@@ -31,7 +30,7 @@ type NewToken struct {
 // Issue makes a token that a guard made by [Bearer] takes, with the first of its keys that can
 // sign: what a route for signing in needs. It has an id of its own (jti), by which it can be
 // revoked.
-func Issue(by wicketway.Authenticator, t NewToken) (string, error) {
+func Issue(by exchange.Authenticator, t NewToken) (string, error) {
 	b, ok := by.(*bearer)
 	if !ok {
 		return "", fmt.Errorf("auth.Issue: %T takes no tokens", by)

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -49,7 +49,7 @@ const longestKey = 256
 // Key asks for a key in a header field. Find looks the stored one up by its prefix, and reports
 // whether there is one; keys are compared by their hash in constant time, also where there is
 // none.
-func Key(find func(ctx context.Context, prefix string) (StoredKey, bool, error), how ...Option) wicketway.Authenticator {
+func Key(find func(ctx context.Context, prefix string) (StoredKey, bool, error), how ...Option) exchange.Authenticator {
 	k := &keyGuard{guard: newGuard("key", how), find: find}
 	if find == nil {
 		k.wrongf("the function that finds keys is nil")
@@ -62,14 +62,14 @@ type keyGuard struct {
 	find func(ctx context.Context, prefix string) (StoredKey, bool, error)
 }
 
-func (k *keyGuard) Scheme() wicketway.Scheme {
-	return wicketway.Scheme{Name: "key", Type: "apiKey", In: "header", Field: http.CanonicalHeaderKey(k.header),
+func (k *keyGuard) Scheme() exchange.Scheme {
+	return exchange.Scheme{Name: "key", Type: "apiKey", In: "header", Field: http.CanonicalHeaderKey(k.header),
 		Raises: k.raises(ErrKeyMissing, ErrKeyRejected)}
 }
 
 func (k *keyGuard) Sent(r *http.Request) bool { return len(r.Header.Values(k.header)) > 0 }
 
-func (k *keyGuard) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+func (k *keyGuard) Authenticate(r *http.Request) (*exchange.Identity, error) {
 	fields := r.Header.Values(k.header)
 	if len(fields) == 0 {
 		return nil, k.reject(ErrKeyMissing, "Send a key in the field "+k.header+".")
@@ -88,7 +88,7 @@ func (k *keyGuard) Authenticate(r *http.Request) (*wicketway.Identity, error) {
 	if !there || !same || !stored.Expires.IsZero() && !k.now().Before(stored.Expires) {
 		return nil, rejected()
 	}
-	return k.account(r, &wicketway.Identity{Subject: stored.Subject, Issuer: k.name, Scopes: stored.Scopes, Proof: stored})
+	return k.account(r, &exchange.Identity{Subject: stored.Subject, Issuer: k.name, Scopes: stored.Scopes, Proof: stored})
 }
 
 func (k *keyGuard) reject(kind *problem.Kind, detail string) error {

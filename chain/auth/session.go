@@ -14,7 +14,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -127,7 +127,7 @@ type Session struct {
 func (s *Sessions) Begin(answer http.Header, r *http.Request, subject string, scopes ...string) error {
 	switch {
 	case r == nil:
-		return errors.New("auth: a session begins with a request: wicketway.Request(ctx)")
+		return errors.New("auth: a session begins with a request: exchange.Of(ctx).Request()")
 	case subject == "":
 		return errors.New("auth: a session needs a subject")
 	}
@@ -150,7 +150,7 @@ func (s *Sessions) checkOrigin(r *http.Request) error {
 // origin is refused as by [Sessions.Begin].
 func (s *Sessions) End(answer http.Header, r *http.Request) error {
 	if r == nil {
-		return errors.New("auth: a session ends with a request: wicketway.Request(ctx)")
+		return errors.New("auth: a session ends with a request: exchange.Of(ctx).Request()")
 	}
 	if err := s.checkOrigin(r); err != nil {
 		return err
@@ -215,8 +215,8 @@ func (s *Sessions) read(r *http.Request) (held session, err error) {
 }
 
 // Scheme is for listings, the catalogue of problems and the contract.
-func (s *Sessions) Scheme() wicketway.Scheme {
-	return wicketway.Scheme{Name: "session", Type: "apiKey", In: "cookie", Field: s.name,
+func (s *Sessions) Scheme() exchange.Scheme {
+	return exchange.Scheme{Name: "session", Type: "apiKey", In: "cookie", Field: s.name,
 		Raises: s.raises(ErrSessionMissing, ErrSessionExpired, ErrCrossOrigin)}
 }
 
@@ -224,13 +224,13 @@ func (s *Sessions) Scheme() wicketway.Scheme {
 func (s *Sessions) Sent(r *http.Request) bool { return len(r.CookiesNamed(s.name)) > 0 }
 
 // Authenticate is AuthenticateTo without an answer: the cookie is not renewed.
-func (s *Sessions) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+func (s *Sessions) Authenticate(r *http.Request) (*exchange.Identity, error) {
 	return s.AuthenticateTo(http.Header{}, r)
 }
 
 // AuthenticateTo finds the caller of a session, and renews its cookie once a tenth of the idle
 // time has passed.
-func (s *Sessions) AuthenticateTo(answer http.Header, r *http.Request) (*wicketway.Identity, error) {
+func (s *Sessions) AuthenticateTo(answer http.Header, r *http.Request) (*exchange.Identity, error) {
 	if !s.Sent(r) {
 		return nil, s.reject(ErrSessionMissing, "Sign in first.", nil)
 	}
@@ -249,7 +249,7 @@ func (s *Sessions) AuthenticateTo(answer http.Header, r *http.Request) (*wicketw
 	if err := s.checkOrigin(r); err != nil {
 		return nil, err
 	}
-	caller, err := s.account(r, &wicketway.Identity{Subject: held.Subject, Issuer: s.guard.name, Scopes: held.Scopes,
+	caller, err := s.account(r, &exchange.Identity{Subject: held.Subject, Issuer: s.guard.name, Scopes: held.Scopes,
 		Proof: Session{held.ID, held.Began, held.Began.Add(s.absolute)}})
 	if err != nil {
 		return nil, err

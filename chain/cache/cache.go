@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 )
 
@@ -146,10 +147,10 @@ func Says(c Control) wicketway.Setting { return wicketway.Attach(speak(c)) }
 // it, and else as given here. A field that a handler has set stays. Only Says says public. An answer
 // that sets a cookie, or whose caller a guard has found, is private, and so is one without Says whose
 // request brings a cookie or credentials (RFC 9111, 3.5 and 7.3).
-func Headers(otherwise Control) wicketway.Middleware {
+func Headers(otherwise Control) exchange.Middleware {
 	c := speak(otherwise)
 	c.plain = []string{strings.TrimPrefix(otherwise.String(), "public, ")}
-	return wicketway.Middleware{
+	return exchange.Middleware{
 		Name:  "cache-control",
 		Does:  "says how long answers may be kept: " + c.plain[0] + " unless a route says more",
 		Sets:  []string{"Cache-Control"},
@@ -158,7 +159,7 @@ func Headers(otherwise Control) wicketway.Middleware {
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if r.Method == http.MethodGet || r.Method == http.MethodHead {
-					w = wicketway.BeforeHeader(w, func(status int, h http.Header) {
+					w = exchange.BeforeHeader(w, func(status int, h http.Header) {
 						if status < 400 && h["Cache-Control"] == nil {
 							h["Cache-Control"] = c.of(r, h)
 						}
@@ -172,11 +173,11 @@ func Headers(otherwise Control) wicketway.Middleware {
 
 // of is the field for the answer to a request, unless its route has one of its own.
 func (s spoken) of(r *http.Request, answer http.Header) []string {
-	own, has := wicketway.Attached[spoken](r.Context())
+	own, has := exchange.Attached[spoken](r.Context())
 	if has {
 		s = own
 	}
-	toCaller := answer["Set-Cookie"] != nil || wicketway.Caller(r.Context()).Subject != "" ||
+	toCaller := answer["Set-Cookie"] != nil || exchange.Of(r.Context()).Caller().Subject != "" ||
 		!has && (r.Header["Cookie"] != nil || r.Header["Authorization"] != nil)
 	if toCaller {
 		return s.toCaller

@@ -14,15 +14,16 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/cache"
 	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
 
 type plate struct{}
 
-func (plate) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: "plate"} }
+func (plate) Scheme() exchange.Scheme   { return exchange.Scheme{Name: "plate"} }
 func (plate) Challenge([]string) string { return "Plate" }
-func (plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
-	return &wicketway.Identity{Subject: r.Header.Get("Plate")}, nil
+func (plate) Authenticate(r *http.Request) (*exchange.Identity, error) {
+	return &exchange.Identity{Subject: r.Header.Get("Plate")}, nil
 }
 
 // RFC 9111, section by section: what is answered with which field, asked again at some second, and
@@ -238,7 +239,9 @@ func TestFillingAndSize(t *testing.T) {
 
 // Where it may stand, and what Cache-Control says.
 func TestControlAndBuild(t *testing.T) {
-	text := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.Caller(ctx).Subject, nil }
+	text := func(ctx context.Context, _ wicketway.None) (string, error) {
+		return exchange.Of(ctx).Caller().Subject, nil
+	}
 	gone := func(context.Context, wicketway.None) (string, error) { return "", fmt.Errorf("gone") }
 	public := cache.Control{MaxAge: time.Minute, SharedMaxAge: time.Hour, Immutable: true, StaleWhileRevalidate: time.Second, StaleIfError: 2 * time.Second, NoTransform: true}
 	info := wicketway.Info{Title: "T", Version: "1"}
@@ -301,7 +304,7 @@ func TestControlAndBuild(t *testing.T) {
 		"MustRevalidate contradicts the stale times": {wicketway.Chain(cache.Headers(cache.Control{MustRevalidate: true, MaxAge: time.Hour, StaleIfError: time.Hour})), get},
 		"a method that it is about (GET, HEAD)":      {wicketway.Chain(cache.Headers(cache.Control{})), cache.Says(public), wicketway.Route("POST /x", text)},
 		"sizes are not negative":                     {wicketway.Chain(cache.Responses(cache.Settings{Bytes: -1})), get},
-		"it comes before proxy":                      {wicketway.Chain(cache.Responses(cache.Settings{}), wicketway.Wrap("proxy", func(h http.Handler) http.Handler { return h })), get},
+		"it comes before proxy":                      {wicketway.Chain(cache.Responses(cache.Settings{}), exchange.Wrap("proxy", func(h http.Handler) http.Handler { return h })), get},
 	} {
 		if _, err := wicketway.Build(info, parts...); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)

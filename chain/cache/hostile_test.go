@@ -17,6 +17,7 @@ import (
 	"github.com/wicketway/wicketway/chain/cache"
 	"github.com/wicketway/wicketway/chain/compress"
 	"github.com/wicketway/wicketway/chain/cors"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/format/html"
 )
 
@@ -228,7 +229,7 @@ func TestEachGetsTheirOwn(t *testing.T) {
 	origins := cors.Allow(cors.From("https://a.example", "https://b.example"), cors.Settings{})
 	requests := []string{"", "Accept-Language: fr", "Accept-Language: de", "Cookie: ticket=1", "Cookie: ticket=2", "Origin: https://a.example", "Origin: https://b.example",
 		"Origin: https://c.example", "Accept-Encoding: gzip", "Accept-Encoding: zstd", "Accept: text/html", "Edition: b", "Host: b.example"}
-	for name, chain := range map[string][]wicketway.Middleware{
+	for name, chain := range map[string][]exchange.Middleware{
 		"compress outside": {compress.Bodies(), keeps, says},
 		"compress inside":  {keeps, compress.Bodies(), says},
 		"cors outside":     {origins, keeps, says},
@@ -236,7 +237,7 @@ func TestEachGetsTheirOwn(t *testing.T) {
 		"all outside":      {compress.Bodies(), origins, keeps, says},
 		"all inside":       {keeps, says, compress.Bodies(), origins},
 	} {
-		build := func(chain ...wicketway.Middleware) *wicketway.API {
+		build := func(chain ...exchange.Middleware) *wicketway.API {
 			api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Chain(chain...), wicketway.Formats(html.Pages(nil)),
 				wicketway.VersionBy(wicketway.Header("Edition"), "a"), wicketway.Version("a", wicketway.Route("GET /x", tell)), wicketway.Version("b", wicketway.Inherit("a")),
 				wicketway.Handle("GET /plain", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -249,7 +250,7 @@ func TestEachGetsTheirOwn(t *testing.T) {
 			}
 			return api
 		}
-		kept, plain := build(chain...), build(slices.DeleteFunc(slices.Clone(chain), func(m wicketway.Middleware) bool { return m.Name == "cache" })...)
+		kept, plain := build(chain...), build(slices.DeleteFunc(slices.Clone(chain), func(m exchange.Middleware) bool { return m.Name == "cache" })...)
 		for _, path := range []string{"/x", "/plain"} {
 			for range 2 {
 				for _, field := range requests {

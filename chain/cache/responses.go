@@ -12,9 +12,10 @@ import (
 	"strings"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -41,7 +42,7 @@ const patience = 2 * time.Second
 // path that succeeds ends what is kept of it, and of the paths in its Location and Content-Location
 // (4.4).
 //
-// What is asked for is the scheme, host, path and query that [wicketway.ClientOf] gives, the
+// What is asked for is the scheme, host, path and query that [exchange.ClientOf] gives, the
 // version, and the header fields in Vary; a typed route names those that its input reads. Requests
 // with Authorization are answered from what is kept only with ByCaller, and those with a Cookie only
 // where the answer says public or varies by Cookie. Requests that have content, a Range or an Upgrade
@@ -55,14 +56,14 @@ const patience = 2 * time.Second
 // Behind a guard it is a mistake, unless it keeps the callers apart (ByCaller; RFC 9111, 3.5), and so
 // it is before chain/proxy. It stands outside of what compresses, where each coding is a variant, or
 // inside, where there is one.
-func Responses(settings Settings) wicketway.Middleware {
+func Responses(settings Settings) exchange.Middleware {
 	c := &settings
 	given := settings
 	c.Bytes, c.Largest = cmp.Or(c.Bytes, 64<<20), cmp.Or(c.Largest, largestKept)
 	if c.Clock == nil {
 		c.Clock = time.Now
 	}
-	return wicketway.Middleware{
+	return exchange.Middleware{
 		Name:       "cache",
 		Does:       "keeps answers, and gives them to those who ask the same",
 		Sets:       []string{"Age"},
@@ -125,7 +126,7 @@ func (c *responses) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // concerns reports whether a GET can be answered from what is kept.
 func (c *responses) concerns(r *http.Request) bool {
-	if r.Header["Authorization"] != nil && (!c.ByCaller || wicketway.Caller(r.Context()).Subject == "") {
+	if r.Header["Authorization"] != nil && (!c.ByCaller || exchange.Of(r.Context()).Caller().Subject == "") {
 		return false // who else reads it is not known
 	}
 	return r.Header["Range"] == nil && r.Header["Upgrade"] == nil && r.ContentLength == 0 && !read(r.Header["Cache-Control"]).has("no-store")
@@ -133,11 +134,11 @@ func (c *responses) concerns(r *http.Request) bool {
 
 // question is what a request asks for.
 func (c *responses) question(r *http.Request) question {
-	client := wicketway.ClientOf(r)
+	client := exchange.ClientOf(r)
 	host := strings.TrimSuffix(strings.ToLower(client.Host), map[string]string{"http": ":80", "https": ":443"}[client.Scheme])
-	key := client.Scheme + "://" + host + r.URL.EscapedPath() + "?" + r.URL.RawQuery + " " + wicketway.VersionOf(r.Context())
+	key := client.Scheme + "://" + host + r.URL.EscapedPath() + "?" + r.URL.RawQuery + " " + exchange.Of(r.Context()).Version()
 	if c.ByCaller {
-		caller := wicketway.Caller(r.Context())
+		caller := exchange.Of(r.Context()).Caller()
 		key += fmt.Sprintf(" %q %q", caller.Key(), slices.Sorted(slices.Values(caller.Scopes)))
 	}
 	return question{key, placeOf(r.URL)}
@@ -161,7 +162,7 @@ func (c *responses) answer(w http.ResponseWriter, r *http.Request) {
 			if is.fetch != nil {
 				c.store.end(is.fetch)
 			}
-			wicketway.Fail(w, r, problem.OfStatus(http.StatusGatewayTimeout).New("Nothing is kept that may be used."))
+			exchange.Fail(w, r, problem.OfStatus(http.StatusGatewayTimeout).New("Nothing is kept that may be used."))
 			return
 		case is.fetch != nil:
 			c.fetch(w, r, is)
@@ -169,7 +170,7 @@ func (c *responses) answer(w http.ResponseWriter, r *http.Request) {
 		}
 		var err error
 		if may, err = wait(r.Context(), is.wait); err != nil {
-			wicketway.Fail(w, r, err)
+			exchange.Fail(w, r, err)
 			return
 		}
 	}
@@ -225,12 +226,12 @@ func (c *responses) give(w http.ResponseWriter, r *http.Request, of *response) {
 			h[name] = slices.Clone(values)
 		}
 	}
-	answer.AddVary(h, of.header["Vary"]...)
+	writer.AddVary(h, of.header["Vary"]...)
 	h.Set("Age", strconv.FormatInt(min(int64(c.age(of).Seconds()), mostSeconds), 10))
 	modified, _ := http.ParseTime(of.header.Get("Last-Modified"))
 	v := answer.PreconditionsOf(r.Header).Hold(answer.State{Exists: true, Tags: of.header["Etag"], Modified: modified}, true)
 	if done, err := answer.ConcludeReading(w, v); err != nil {
-		wicketway.Fail(w, r, err)
+		exchange.Fail(w, r, err)
 	} else if !done {
 		w.WriteHeader(of.status)
 		w.Write(of.body)
@@ -272,7 +273,7 @@ func (c *responses) fetch(w http.ResponseWriter, r *http.Request, is lookup) {
 			c.store.release(f, isKept)
 		}
 	}
-	own := answer.Around(d)
+	own := writer.Around(d)
 	c.next.ServeHTTP(own.Outside(), inner)
 	own.End()
 	d.end()
@@ -313,7 +314,7 @@ func (c *responses) mayKeep(status int, h http.Header, r *http.Request) bool {
 
 // isWhole reports whether nothing went wrong with an answer.
 func (c *responses) isWhole(d *draft, r *http.Request) bool {
-	failed := r.Context().Err() != nil || wicketway.Failure(r.Context()) != nil && d.status < 400
+	failed := r.Context().Err() != nil || exchange.Of(r.Context()).Failure() != nil && d.status < 400
 	return !failed && (d.expected < 0 || d.expected == len(d.body))
 }
 
@@ -408,13 +409,13 @@ func (c *responses) change(w http.ResponseWriter, r *http.Request) {
 		}
 		c.store.change(placeOf(r.URL))
 		for _, name := range []string{"Location", "Content-Location"} {
-			if to, err := r.URL.Parse(h.Get(name)); err == nil && h.Get(name) != "" && (to.Host == "" || to.Host == r.URL.Host || strings.EqualFold(to.Host, wicketway.ClientOf(r).Host)) {
+			if to, err := r.URL.Parse(h.Get(name)); err == nil && h.Get(name) != "" && (to.Host == "" || to.Host == r.URL.Host || strings.EqualFold(to.Host, exchange.ClientOf(r).Host)) {
 				c.store.change(placeOf(to))
 			}
 		}
 	}
-	w = wicketway.BeforeHeader(w, ended)
-	w, of := wicketway.WriterOf(w)
+	w = exchange.BeforeHeader(w, ended)
+	w, of := exchange.WriterOf(w)
 	c.next.ServeHTTP(w, r)
 	ended(cmp.Or(of.Status(), http.StatusOK), w.Header()) // who writes nothing has succeeded
 }

@@ -11,8 +11,7 @@ import (
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zstd"
-
-	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/writer"
 )
 
 // The levels are where more time buys little: go run ./bench -levels prints sizes and times for the
@@ -35,7 +34,7 @@ const (
 
 // A body is coded by this.
 type body interface {
-	answer.Encoder
+	writer.Encoder
 	release() // gives back what it holds
 }
 

@@ -12,9 +12,10 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
-	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/negotiate"
 )
 
@@ -73,7 +74,7 @@ func Off() wicketway.Setting { return wicketway.Attach(off{}) }
 // is flushed, so that no encoder waits for a reader: a thousand open streams take a few megabytes. Only br
 // needs an encoder for each body; where 32 have one, and for events and lines, another coding that the
 // caller accepts takes its place, or none.
-func Bodies(how ...Option) wicketway.Middleware {
+func Bodies(how ...Option) exchange.Middleware {
 	s := settings{least: leastSize, codings: []string{"zstd", "br", "gzip"}}
 	for i, o := range how {
 		if o == nil {
@@ -82,7 +83,7 @@ func Bodies(how ...Option) wicketway.Middleware {
 		}
 		o(&s)
 	}
-	return wicketway.Middleware{
+	return exchange.Middleware{
 		Name:       "compress",
 		Does:       "sends bodies compressed to callers that accept it",
 		Sets:       []string{"Vary", "Content-Encoding"},
@@ -91,19 +92,19 @@ func Bodies(how ...Option) wicketway.Middleware {
 		CheckRoute: checkFlush,
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if _, is := wicketway.Attached[off](r.Context()); is {
+				if _, is := exchange.Attached[off](r.Context()); is {
 					next.ServeHTTP(w, r)
 					return
 				}
 				coding := negotiate.Encoding(r.Header["Accept-Encoding"], s.codings...)
 				r, known := s.askPlain(r)
 				if coding == "" {
-					next.ServeHTTP(wicketway.BeforeHeader(w, uncoded(known)), r)
+					next.ServeHTTP(exchange.BeforeHeader(w, uncoded(known)), r)
 					return
 				}
-				w = wicketway.BeforeHeader(w, varies)
+				w = exchange.BeforeHeader(w, varies)
 				p := &packer{settings: &s, accepted: r.Header["Accept-Encoding"], coding: coding, known: known}
-				w, end := answer.Code(w, r, s.least, p)
+				w, end := writer.Code(w, r, s.least, p)
 				defer p.release()
 				next.ServeHTTP(w, r)
 				end() // an error is the caller's, who is gone
@@ -113,7 +114,7 @@ func Bodies(how ...Option) wicketway.Middleware {
 }
 
 // varies names what the coding is chosen by, where a handler cannot take it away.
-func varies(_ int, h http.Header) { answer.AddVary(h, "Accept-Encoding") }
+func varies(_ int, h http.Header) { writer.AddVary(h, "Accept-Encoding") }
 
 // uncoded completes the header of an answer to a caller who accepts no coding.
 func uncoded(known []sentTag) func(status int, h http.Header) {
@@ -249,7 +250,7 @@ func (p *packer) settle(media string) bool {
 	return p.seated
 }
 
-func (p *packer) Encoder(to io.Writer) answer.Encoder {
+func (p *packer) Encoder(to io.Writer) writer.Encoder {
 	p.pieces.to, p.body = to, &p.pieces
 	switch p.coding {
 	case "gzip":

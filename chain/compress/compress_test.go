@@ -19,6 +19,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 func build(t *testing.T, parts ...wicketway.Part) *wicketway.API {
@@ -44,11 +45,11 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 			io.WriteString(w, strings.Repeat("a", 2000))
 		}
 	}
-	answer := func(set string) wicketway.Middleware {
-		return wicketway.Wrap("answer", func(http.Handler) http.Handler { return http.HandlerFunc(plain(set)) })
+	answer := func(set string) exchange.Middleware {
+		return exchange.Wrap("answer", func(http.Handler) http.Handler { return http.HandlerFunc(plain(set)) })
 	}
-	sized := func(status, n int) wicketway.Middleware {
-		return wicketway.Wrap("sized", func(http.Handler) http.Handler {
+	sized := func(status, n int) exchange.Middleware {
+		return exchange.Wrap("sized", func(http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				w.Header().Set("Content-Length", strconv.Itoa(n))
 				w.WriteHeader(status)
@@ -125,7 +126,7 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 			t.Errorf("%s: %v, want %q", media, w.Header(), coding)
 		}
 	}
-	for want, middleware := range map[string][]wicketway.Middleware{
+	for want, middleware := range map[string][]exchange.Middleware{
 		"a size is not negative":               {compress.Bodies(compress.From(-1))},
 		"no coding is offered":                 {compress.Bodies(compress.Codings())},
 		"the coding br is offered twice":       {compress.Bodies(compress.Codings("br", "br"))},

@@ -13,7 +13,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -42,9 +42,9 @@ const mostUnpacked = 16 << 20
 // more than one, is refused with 415 and the field Accept-Encoding (RFC 9110, 15.5.16).
 //
 // Nothing is read before the route reads its body: a guard comes first.
-func Requests(u Unpacking) wicketway.Middleware {
+func Requests(u Unpacking) exchange.Middleware {
 	most := cmp.Or(u.Most, mostUnpacked)
-	return wicketway.Middleware{
+	return exchange.Middleware{
 		Check: func() error {
 			if most < 0 {
 				return fmt.Errorf("%d bytes at Most: a limit is not negative", most)
@@ -63,7 +63,7 @@ func Requests(u Unpacking) wicketway.Middleware {
 				}
 				if len(codings) > 1 || codings[0] != "gzip" && codings[0] != "x-gzip" && codings[0] != "zstd" {
 					sent := bind.NameOf(strings.Join(codings, ", "))
-					wicketway.Fail(w, r, problem.UnsupportedMedia.
+					exchange.Fail(w, r, problem.UnsupportedMedia.
 						Newf("The body is encoded as %s; accepted is one of gzip and zstd.", sent).
 						WithHeader("Accept-Encoding", "gzip, zstd"))
 					return
@@ -73,7 +73,7 @@ func Requests(u Unpacking) wicketway.Middleware {
 				plain.Header.Del("Content-Encoding")
 				plain.Header.Del("Content-Length")
 				plain.ContentLength = -1
-				body := &unpacker{ctx: r.Context(), packed: r.Body, coding: codings[0], limit: wicketway.BodyLimit(r.Context()), most: most}
+				body := &unpacker{ctx: r.Context(), packed: r.Body, coding: codings[0], limit: exchange.Of(r.Context()).BodyLimit(), most: most}
 				defer body.release()
 				plain.Body = body
 				next.ServeHTTP(w, &plain)
@@ -121,7 +121,7 @@ func (u *unpacker) Read(p []byte) (int, error) {
 		n, err = int(u.most-u.count), &http.MaxBytesError{Limit: u.most}
 	}
 	if u.count += int64(n); n > 0 {
-		wicketway.SetUnpacked(u.ctx, u.count)
+		exchange.Of(u.ctx).SetUnpacked(u.count)
 	}
 	if err != nil && err != io.EOF {
 		err = u.broken(err)

@@ -14,10 +14,10 @@ import (
 	"sync"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
-	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/writer"
 )
 
 // An Origins says which origins are allowed.
@@ -111,12 +111,12 @@ type Settings struct {
 // guard, and is never redirected. Below a guard this is a mistake at Build, since a preflight
 // carries no credentials. Requests of other origins are answered as ever, but their pages cannot
 // read it: what must not be done at all for them needs a guard.
-func Allow(origins Origins, settings Settings) wicketway.Middleware {
+func Allow(origins Origins, settings Settings) exchange.Middleware {
 	c := &sharing{origins: origins, Settings: settings}
 	if c.MaxAge == 0 {
 		c.MaxAge = 10 * time.Minute
 	}
-	return wicketway.Middleware{
+	return exchange.Middleware{
 		Name:       "cors",
 		Does:       "lets pages of other origins read answers",
 		Sets:       []string{"Access-Control-Allow-Origin", "Vary"},
@@ -175,10 +175,10 @@ func (c *sharing) wrap(next http.Handler) http.Handler {
 		origin := r.Header["Origin"]
 		preflight := r.Method == http.MethodOptions && origin != nil && r.Header["Access-Control-Request-Method"] != nil
 		if preflight {
-			w = wicketway.BeforeHeader(w, byPreflight)
+			w = exchange.BeforeHeader(w, byPreflight)
 		}
 		if !c.origins.all {
-			w = wicketway.BeforeHeader(w, byOrigin) // also where none was sent: another answer may be kept for all
+			w = exchange.BeforeHeader(w, byOrigin) // also where none was sent: another answer may be kept for all
 		}
 		if len(origin) != 1 || !c.origins.allows(origin[0]) {
 			next.ServeHTTP(w, r)
@@ -195,9 +195,9 @@ func (c *sharing) wrap(next http.Handler) http.Handler {
 }
 
 // What answers vary by is named when the header goes out, so that no handler takes it away.
-func byOrigin(_ int, h http.Header) { answer.AddVary(h, "Origin") }
+func byOrigin(_ int, h http.Header) { writer.AddVary(h, "Origin") }
 func byPreflight(_ int, h http.Header) {
-	answer.AddVary(h, "Access-Control-Request-Method", "Access-Control-Request-Headers")
+	writer.AddVary(h, "Access-Control-Request-Method", "Access-Control-Request-Headers")
 }
 
 func (c *sharing) allowOrigin(h http.Header, origin string) {
@@ -217,7 +217,7 @@ var safelisted = []string{"Cache-Control", "Content-Language", "Content-Length",
 var always = []string{"Allow", "Etag", "Link", "Location", "Retry-After", "Www-Authenticate", "Deprecation", "Sunset"}
 
 func (c *sharing) expose(h http.Header, r *http.Request) {
-	sets := wicketway.ChainSets(r.Context())
+	sets := exchange.Of(r.Context()).ChainSets()
 	var chain *string // requests that pass one chain get one slice
 	if len(sets) > 0 {
 		chain = &sets[0]
@@ -247,7 +247,7 @@ var usual = []string{"authorization", "content-type", "if-match", "if-none-match
 func (c *sharing) preflight(w http.ResponseWriter, r *http.Request) {
 	h := w.Header()
 	wanted := r.Header.Get("Access-Control-Request-Method")
-	methods, fields := wicketway.AtPath(r)
+	methods, fields := exchange.Of(r.Context()).AtPath()
 	if methods == nil { // it stands alone, or nothing is there: what is asked for is as good as anything
 		methods = []string{wanted}
 	}

@@ -14,16 +14,17 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/cors"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
 
 type plate struct{}
 
-func (plate) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: "plate"} }
+func (plate) Scheme() exchange.Scheme   { return exchange.Scheme{Name: "plate"} }
 func (plate) Challenge([]string) string { return "Plate" }
-func (plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
+func (plate) Authenticate(r *http.Request) (*exchange.Identity, error) {
 	if c, err := r.Cookie("plate"); err == nil {
-		return &wicketway.Identity{Subject: c.Value}, nil
+		return &exchange.Identity{Subject: c.Value}, nil
 	}
 	return nil, fmt.Errorf("no plate")
 }
@@ -34,16 +35,16 @@ type booking struct {
 }
 
 func book(ctx context.Context, in booking) (wicketway.Reply[string], error) {
-	return wicketway.Reply[string]{Header: http.Header{"X-Lock": {in.Lock}, "Own": {"secret"}}, Value: wicketway.Caller(ctx).Subject}, nil
+	return wicketway.Reply[string]{Header: http.Header{"X-Lock": {in.Lock}, "Own": {"secret"}}, Value: exchange.Of(ctx).Caller().Subject}, nil
 }
 
-func build(t *testing.T, middleware wicketway.Middleware, guard ...wicketway.Part) *wicketway.API {
+func build(t *testing.T, middleware exchange.Middleware, guard ...wicketway.Part) *wicketway.API {
 	t.Helper()
 	var open []wicketway.Part
 	if guard != nil {
 		open = []wicketway.Part{wicketway.Public()}
 	}
-	level := wicketway.Wrap("level", func(next http.Handler) http.Handler { return next })
+	level := exchange.Wrap("level", func(next http.Handler) http.Handler { return next })
 	level.Sets = []string{"X-Level", "Vary"}
 	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(guard, wicketway.Chain(middleware, level),
 		wicketway.Route("PUT /locks/{lock}", book), wicketway.Group(append(open, wicketway.Route("GET /locks/{lock}", book),
@@ -60,7 +61,7 @@ func TestFetchStandard(t *testing.T) {
 	named := cors.Allow(cors.From(page, "https://*.canal.example", "http://127.0.0.1:8080"), cors.Settings{Credentials: true, Headers: []string{"X-Trial"}, Expose: []string{"X-Lock"}, MaxAge: time.Minute})
 	all := cors.Allow(cors.From("*"), cors.Settings{})
 	byFunction := cors.Allow(cors.If(func(o string) bool { return strings.HasSuffix(o, ".example") }), cors.Settings{})
-	for _, m := range []wicketway.Middleware{named, all, byFunction} {
+	for _, m := range []exchange.Middleware{named, all, byFunction} {
 		wicketwaytest.Middleware(t, m)
 		wicketwaytest.Middleware(t, m, wicketwaytest.Header("Origin", page))
 	}

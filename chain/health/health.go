@@ -15,6 +15,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -107,8 +108,8 @@ func Routes(ready *Readiness) wicketway.Part {
 func (r *Readiness) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	select {
-	case <-wicketway.Draining(request.Context()):
-		wicketway.Fail(w, request, ErrNotReady.New("The server is about to stop.").With("draining", true).WithHeader("Cache-Control", "no-store"))
+	case <-exchange.Of(request.Context()).Draining():
+		exchange.Fail(w, request, ErrNotReady.New("The server is about to stop.").With("draining", true).WithHeader("Cache-Control", "no-store"))
 		return
 	default:
 	}
@@ -120,7 +121,7 @@ func (r *Readiness) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 		}
 	}
 	if !well {
-		wicketway.Fail(w, request, ErrNotReady.New("A dependency is unavailable.").With("checks", states).WithHeader("Cache-Control", "no-store"))
+		exchange.Fail(w, request, ErrNotReady.New("A dependency is unavailable.").With("checks", states).WithHeader("Cache-Control", "no-store"))
 		return
 	}
 	write(w, map[string]any{"status": "ready", "checks": states})

@@ -6,15 +6,15 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
 // AtOnce serves at most so many requests at a time. So many more wait for a place, for the longest
 // time that is given, in the order in which they came as far as possible; others are refused with
 // 503 and Retry-After at once.
-func AtOnce(serve, wait int, longest time.Duration) wicketway.Middleware {
-	return wicketway.Middleware{
+func AtOnce(serve, wait int, longest time.Duration) exchange.Middleware {
+	return exchange.Middleware{
 		Name:    "at once",
 		Does:    fmt.Sprintf("serves %d requests at a time, lets %d wait for %v", serve, wait, longest),
 		Raises:  []*problem.Kind{problem.Overloaded},
@@ -30,7 +30,7 @@ func AtOnce(serve, wait int, longest time.Duration) wicketway.Middleware {
 			var waiting atomic.Int64
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if err := take(r, places, &waiting, int64(wait), longest); err != nil {
-					wicketway.Fail(w, r, err)
+					exchange.Fail(w, r, err)
 					return
 				}
 				defer func() { <-places }()

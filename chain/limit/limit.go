@@ -16,7 +16,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -66,7 +66,7 @@ type Key struct {
 func ByCaller() Key {
 	address := ByAddress()
 	return Key{OfCaller: true, Of: func(r *http.Request) (string, bool) {
-		if caller := wicketway.Caller(r.Context()).Key(); caller != "" {
+		if caller := exchange.Of(r.Context()).Caller().Key(); caller != "" {
 			return "caller " + caller, true
 		}
 		return address.Of(r)
@@ -78,7 +78,7 @@ func ByCaller() Key {
 // such as those from a socket of this machine, are counted together.
 func ByAddress() Key {
 	return Key{Of: func(r *http.Request) (string, bool) {
-		if n := wicketway.ClientOf(r).Network(); n.IsValid() {
+		if n := exchange.ClientOf(r).Network(); n.IsValid() {
 			var room [64]byte
 			return string(n.AppendTo(append(room[:0], "address "...))), true
 		}
@@ -93,7 +93,7 @@ func Except(key Key, networks ...netip.Prefix) Key {
 		return key
 	}
 	key.Of = func(r *http.Request) (string, bool) {
-		a := wicketway.ClientOf(r).Addr.Unmap()
+		a := exchange.ClientOf(r).Addr.Unmap()
 		for _, n := range networks {
 			if n.Contains(a) {
 				return "", false
@@ -124,13 +124,13 @@ type Settings struct {
 // around two groups counts both together. Over one Store it is told from others by its rate and by
 // the line of the program that calls Requests; those that one line makes, as in a loop, need rates
 // with names of their own.
-func Requests(rate Rate, by Key, settings Settings) wicketway.Middleware {
+func Requests(rate Rate, by Key, settings Settings) exchange.Middleware {
 	rate.Name = cmp.Or(rate.Name, "default")
 	l := &limiter{Settings: settings, rate: rate, by: by, key: rate.Name + " " + caller() + " ", asking: make(chan struct{}, mostAsking)}
 	l.Timeout = cmp.Or(l.Timeout, time.Second)
 	l.policy = []string{fmt.Sprintf("%q;q=%d;w=%d", rate.Name, rate.Requests, int(rate.Per.Seconds()))}
 	l.remaining = fmt.Sprintf("%q;r=", rate.Name)
-	return wicketway.Middleware{
+	return exchange.Middleware{
 		Name:       "limit " + rate.Name,
 		Does:       fmt.Sprintf("refuses more than %d requests in %v", rate.Requests, rate.Per),
 		Raises:     []*problem.Kind{ErrTooManyRequests, problem.Overloaded},
@@ -221,7 +221,7 @@ func (l *limiter) wrap(next http.Handler) http.Handler {
 		}
 		h["Ratelimit"] = append(slices.Clip(h["Ratelimit"]), l.field(d))
 		if !d.Allowed {
-			wicketway.Fail(w, r, ErrTooManyRequests.Newf("The limit is %s per %s. Retry in %d s.", plural(l.rate.Requests, "request"), period(l.rate.Per),
+			exchange.Fail(w, r, ErrTooManyRequests.Newf("The limit is %s per %s. Retry in %d s.", plural(l.rate.Requests, "request"), period(l.rate.Per),
 				seconds(d.Retry)).RetryAfter(d.Retry))
 			return
 		}
@@ -275,7 +275,7 @@ func (l *limiter) take(ctx context.Context, key string) (Decision, error) {
 // answered.
 func (l *limiter) failed(w http.ResponseWriter, r *http.Request, err error) bool {
 	if l.FailClosed {
-		wicketway.Fail(w, r, problem.Overloaded.New("Requests cannot be counted at the moment.").RetryAfter(time.Second).Because(err))
+		exchange.Fail(w, r, problem.Overloaded.New("Requests cannot be counted at the moment.").RetryAfter(time.Second).Because(err))
 		return true
 	}
 	log := l.Log

@@ -16,15 +16,16 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/limit"
 	"github.com/wicketway/wicketway/chain/proxy"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
 
 type plate struct{}
 
-func (plate) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: "plate"} }
+func (plate) Scheme() exchange.Scheme   { return exchange.Scheme{Name: "plate"} }
 func (plate) Challenge([]string) string { return "Plate" }
-func (plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
-	return &wicketway.Identity{Subject: r.Header.Get("Plate")}, nil
+func (plate) Authenticate(r *http.Request) (*exchange.Identity, error) {
+	return &exchange.Identity{Subject: r.Header.Get("Plate")}, nil
 }
 
 type broken struct{}
@@ -98,7 +99,7 @@ func TestRequests(t *testing.T) {
 		t.Errorf("the log: %s", log.String())
 	}
 	hourly := limit.Rate{Requests: 1, Per: time.Hour}
-	for what, bad := range map[string]wicketway.Middleware{
+	for what, bad := range map[string]exchange.Middleware{
 		"a rate has at least one request":    limit.Requests(limit.Rate{}, limit.ByAddress(), limit.Settings{}),
 		"and at most one in a microsecond":   limit.Requests(limit.Rate{Requests: 2e9, Per: time.Second}, limit.ByAddress(), limit.Settings{}),
 		"Key does not say whose":             limit.Requests(minute, limit.Except(limit.Key{}), limit.Settings{}),
@@ -120,7 +121,7 @@ func TestRequests(t *testing.T) {
 	first := limit.Requests(hourly, limit.ByAddress(), limit.Settings{Store: one})
 	second := limit.Requests(hourly, limit.ByAddress(), limit.Settings{Store: one})
 	for i, c := range []struct {
-		by   wicketway.Middleware
+		by   exchange.Middleware
 		want int
 	}{{first, 200}, {second, 200}, {first, 429}, {second, 429}} {
 		w := httptest.NewRecorder()

@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -63,8 +63,8 @@ func (t *Throttle) Try(ctx context.Context, account string, attempt func() (good
 	}
 	hash := sha256.Sum256([]byte(account)) // a text of the caller's choosing may be long
 	all := []counted{{"account " + string(hash[:]), Rate{cmp.Or(t.Account.Requests, 5), cmp.Or(t.Account.Per, time.Minute), "account"}}}
-	if r := wicketway.Request(ctx); r != nil {
-		if from := wicketway.ClientOf(r).Network(); from.IsValid() {
+	if r := exchange.Of(ctx).Request(); r != nil {
+		if from := exchange.ClientOf(r).Network(); from.IsValid() {
 			all = append(all, counted{"address " + from.String(), Rate{cmp.Or(t.Address.Requests, 50), cmp.Or(t.Address.Per, time.Minute), "address"}})
 		}
 	}

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // Networks reads networks as they are written: 10.0.0.0/8, ::1, 192.0.2.7. It is for settings that
@@ -60,20 +60,20 @@ const (
 
 // Trust reads the fields that are named, if the request comes from one of the networks: those of your
 // own proxies. The client is the address nearest to the server that is not one of them; what stands
-// before it anybody can write. A host or scheme that is none is passed over. wicketway.ClientOf gives
+// before it anybody can write. A host or scheme that is none is passed over. exchange.ClientOf gives
 // the result to the middleware behind it, and to handlers.
 //
 //	proxy.Trust(proxy.XForwardedFor|proxy.XForwardedProto, networks...)
-func Trust(fields Fields, networks ...netip.Prefix) wicketway.Middleware {
-	return wicketway.Middleware{
+func Trust(fields Fields, networks ...netip.Prefix) exchange.Middleware {
+	return exchange.Middleware{
 		Name:  "proxy",
 		Does:  "finds out where requests come from behind proxies",
 		Check: func() error { return fields.check(networks) },
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				peer := wicketway.Peer(r)
+				peer := exchange.Peer(r)
 				if Within(peer.Addr, networks) {
-					ctx := wicketway.Keep(r.Context(), fields.behind(peer, r.Header, networks))
+					ctx := exchange.Keep(r.Context(), fields.behind(peer, r.Header, networks))
 					if ctx != r.Context() {
 						r = r.WithContext(ctx)
 					}
@@ -102,7 +102,7 @@ func (f Fields) check(networks []netip.Prefix) error {
 }
 
 // behind goes through the proxies, from the nearest.
-func (f Fields) behind(peer wicketway.Client, h http.Header, networks []netip.Prefix) wicketway.Client {
+func (f Fields) behind(peer exchange.Client, h http.Header, networks []netip.Prefix) exchange.Client {
 	client := peer
 	hops := f.hops(h)
 	for i := len(hops) - 1; i >= 0 && i >= len(hops)-mostHops && Within(client.Addr, networks); i-- {

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/proxy"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
 
@@ -24,7 +24,7 @@ func TestTrust(t *testing.T) {
 	const older = proxy.XForwardedFor | proxy.XForwardedProto | proxy.XForwardedHost
 	wicketwaytest.Middleware(t, proxy.Trust(older, networks...))
 	tell := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		c := wicketway.ClientOf(r)
+		c := exchange.ClientOf(r)
 		fmt.Fprint(w, c.Addr, " ", c.Scheme, " ", c.Host)
 	})
 	for _, c := range []struct{ name, peer, fields, want string }{
@@ -68,7 +68,7 @@ func TestTrust(t *testing.T) {
 			t.Errorf("%s: %s, want %s", c.name, w.Body, c.want)
 		}
 	}
-	for want, bad := range map[string]wicketway.Middleware{
+	for want, bad := range map[string]exchange.Middleware{
 		"no field says":                 proxy.Trust(proxy.XForwardedProto, networks...),
 		"the others say Forwarded says": proxy.Trust(proxy.Forwarded|proxy.XForwardedFor, networks...),
 		"no network":                    proxy.Trust(proxy.Forwarded),
@@ -81,7 +81,7 @@ func TestTrust(t *testing.T) {
 
 func FuzzForwarded(f *testing.F) {
 	networks, _ := proxy.Networks("10.0.0.0/8")
-	look := http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { wicketway.ClientOf(r) })
+	look := http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { exchange.ClientOf(r) })
 	f.Add(`for="[::1]:1;x`, "a,,b")
 	f.Fuzz(func(_ *testing.T, standard, other string) {
 		for name, value := range map[string]string{"Forwarded": standard, "X-Forwarded-For": other} {

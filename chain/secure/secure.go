@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // Settings say which fields are set. The zero Settings are right for an API that has no pages but
@@ -38,7 +38,7 @@ const plainPolicy = "default-src 'none'; style-src 'unsafe-inline'; img-src 'sel
 //   - Strict-Transport-Security over TLS, if so set
 //
 // A field that a handler has set stays.
-func Headers(settings Settings) wicketway.Middleware {
+func Headers(settings Settings) exchange.Middleware {
 	if settings.Policy == "" {
 		settings.Policy = plainPolicy
 	}
@@ -49,7 +49,7 @@ func Headers(settings Settings) wicketway.Middleware {
 	if settings.StrictBelow {
 		strict += "; includeSubDomains"
 	}
-	return wicketway.Middleware{
+	return exchange.Middleware{
 		Name:  "secure",
 		Does:  "sets security header fields for browsers",
 		Sets:  []string{"X-Content-Type-Options", "Content-Security-Policy", "Referrer-Policy", "Cross-Origin-Opener-Policy", "Strict-Transport-Security"},
@@ -57,10 +57,10 @@ func Headers(settings Settings) wicketway.Middleware {
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				set(w.Header(), "X-Content-Type-Options", "nosniff")
-				if settings.Strict > 0 && wicketway.ClientOf(r).Scheme == "https" {
+				if settings.Strict > 0 && exchange.ClientOf(r).Scheme == "https" {
 					set(w.Header(), "Strict-Transport-Security", strict)
 				}
-				w = wicketway.BeforeHeader(w, func(_ int, h http.Header) {
+				w = exchange.BeforeHeader(w, func(_ int, h http.Header) {
 					media, _, _ := strings.Cut(h.Get("Content-Type"), ";")
 					if !strings.EqualFold(strings.TrimSpace(media), "text/html") {
 						return

@@ -8,7 +8,7 @@ import (
 	"regexp"
 	"strings"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // The names of the fields (W3C Trace Context, 3.2 and 3.3).
@@ -21,17 +21,17 @@ const (
 const longestState = 512
 
 // Keep reads traceparent and tracestate, and gives the request a span of its own in that trace; a
-// request without them, or with broken ones, begins a trace. wicketway.TraceOf gives what is kept,
+// request without them, or with broken ones, begins a trace. exchange.Exchange.Trace gives what is kept,
 // [Transport] passes it on. Where a package that records traces stands further out, such as
 // observe/trace, its ids hold and this does nothing.
-func Keep() wicketway.Middleware {
-	return wicketway.Middleware{
+func Keep() exchange.Middleware {
+	return exchange.Middleware{
 		Name: "tracecontext",
 		Does: "continues the caller's trace",
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if _, kept := wicketway.TraceOf(r.Context()); !kept {
-					if ctx := wicketway.Keep(r.Context(), Begin(r.Header)); ctx != r.Context() {
+				if _, kept := exchange.Of(r.Context()).Trace(); !kept {
+					if ctx := exchange.Keep(r.Context(), Begin(r.Header)); ctx != r.Context() {
 						r = r.WithContext(ctx)
 					}
 				}
@@ -42,12 +42,12 @@ func Keep() wicketway.Middleware {
 }
 
 // Begin makes the place of a request in the trace that its header fields name, or in a new one.
-func Begin(h http.Header) wicketway.Trace {
+func Begin(h http.Header) exchange.Trace {
 	t, ok := Read(h)
 	if ok {
 		t.Parent = t.Span
 	} else {
-		t = wicketway.Trace{}
+		t = exchange.Trace{}
 		rand.Read(t.ID[:]) // never fails (crypto/rand)
 	}
 	rand.Read(t.Span[:])
@@ -56,7 +56,7 @@ func Begin(h http.Header) wicketway.Trace {
 
 // Read reads the fields of a caller, whose own span is in Span; false where they are missing or
 // broken (W3C Trace Context, 3.2.2 and 4.3).
-func Read(h http.Header) (t wicketway.Trace, ok bool) {
+func Read(h http.Header) (t exchange.Trace, ok bool) {
 	fields := h[parentField]
 	if len(fields) != 1 {
 		return t, false
@@ -113,7 +113,7 @@ func validState(state string) bool {
 var stateKey = regexp.MustCompile(`^([a-z][a-z0-9_*/-]{0,255}|[a-z0-9][a-z0-9_*/-]{0,240}@[a-z][a-z0-9_*/-]{0,13})$`)
 
 // Write sets the fields for a request that goes out from a place in a trace.
-func Write(h http.Header, t wicketway.Trace) {
+func Write(h http.Header, t exchange.Trace) {
 	h[parentField] = []string{"00-" + hex.EncodeToString(t.ID[:]) + "-" + hex.EncodeToString(t.Span[:]) + "-" + hex.EncodeToString([]byte{t.Flags & 3})}
 	if t.State != "" {
 		h[stateField] = []string{t.State}
@@ -133,7 +133,7 @@ func Transport(base http.RoundTripper) http.RoundTripper {
 type transport struct{ base http.RoundTripper }
 
 func (t *transport) RoundTrip(r *http.Request) (*http.Response, error) {
-	if trace, ok := wicketway.TraceOf(r.Context()); ok && r.Header[parentField] == nil {
+	if trace, ok := exchange.Of(r.Context()).Trace(); ok && r.Header[parentField] == nil {
 		own := *r // a RoundTripper must not change the request
 		own.Header = r.Header.Clone()
 		if own.Header == nil {

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/tracecontext"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
 
@@ -72,9 +72,9 @@ func TestKeepAndTransport(t *testing.T) {
 	far := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { seen = r.Header }))
 	defer far.Close()
 	client := &http.Client{Transport: tracecontext.Transport(nil)}
-	var here wicketway.Trace
+	var here exchange.Trace
 	h := tracecontext.Keep().Wrap(tracecontext.Keep().Wrap(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
-		here, _ = wicketway.TraceOf(r.Context())
+		here, _ = exchange.Of(r.Context()).Trace()
 		for _, own := range []string{"", "00-own"} {
 			out, _ := http.NewRequestWithContext(r.Context(), "GET", far.URL, nil)
 			if own != "" {

@@ -18,6 +18,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/examples/quiet"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/format/csv"
 )
 
@@ -47,7 +48,7 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 				}
 				line := one("GET", "GET", "POST", "PUT", "HEAD", "OPTIONS", "*") + " " + path
 				parts = append(parts, wicketway.Handle(line, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-					_, served = wicketway.RoutePattern(r.Context())
+					served = exchange.Of(r.Context()).Template()
 					served += wicketway.VersionOf(r.Context())
 				}), wicketway.Slashes(wicketway.Slash(random.IntN(3)))))
 			}

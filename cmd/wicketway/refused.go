@@ -14,11 +14,11 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway/facts"
-	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/internal/table"
+	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -56,7 +56,7 @@ func refuse(r facts.Route, names []string, m *table.Match, target *url.URL, head
 		Faults:     mostRefused,
 		Schemas:    &check.Set{},
 		Secrets:    secret.Types{},
-		Vary:       answer.AddVary,
+		Vary:       writer.AddVary,
 		Mistake:    func(string, ...any) { known = false },
 	})
 	if !known { // a rule for a type of the user's own

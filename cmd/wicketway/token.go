@@ -17,8 +17,8 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
 
-	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/auth"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -99,7 +99,7 @@ func (k *keyFlags) named(keys auth.Keys) auth.Keys {
 	return keys
 }
 
-func (k *keyFlags) guard(keys auth.Keys, how ...auth.Option) wicketway.Authenticator {
+func (k *keyFlags) guard(keys auth.Keys, how ...auth.Option) exchange.Authenticator {
 	if k.audience != "" {
 		how = append(how, auth.Audience(k.audience))
 	}

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -264,9 +265,9 @@ func ranges(w http.ResponseWriter, serve func(http.ResponseWriter)) error {
 // Reshape calls a handler, and gives the problem that an answer of it becomes which is to be
 // held back; nil where it has answered.
 func Reshape(w http.ResponseWriter, held func(status int, h http.Header) bool, serve func(http.ResponseWriter)) *problem.Problem {
-	own := Direct(w)
+	own := writer.Direct(w)
 	if own == nil {
-		own = Around(w)
+		own = writer.Around(w)
 		w = own.Outside()
 	}
 	own.Divert(held)

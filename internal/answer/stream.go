@@ -8,6 +8,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/wicketway/wicketway/internal/writer"
 )
 
 // A StreamForm is how the items of a stream are written.
@@ -187,7 +189,7 @@ func (s *Stream) begin() {
 		h["Cache-Control"] = []string{"no-store"}
 	}
 	s.w.WriteHeader(s.Status)
-	if own := Direct(s.w); own != nil {
+	if own := writer.Direct(s.w); own != nil {
 		s.lost = own.Streams()
 	}
 }

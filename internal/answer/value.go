@@ -16,6 +16,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -190,7 +191,7 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s Sending) error {
 		}
 	}
 	p.finish(buffer, s.Offer)
-	if own := Direct(w); buffer.Len() > serverBuffer || own == nil || own.Limit > 0 {
+	if own := writer.Direct(w); buffer.Len() > serverBuffer || own == nil || own.Limit > 0 {
 		h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
 	}
 	w.WriteHeader(status)

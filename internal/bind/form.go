@@ -17,6 +17,7 @@ import (
 
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/failure"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
@@ -121,7 +122,7 @@ func (p *form) read(v reflect.Value, r *http.Request, received *Body, found *fau
 		return nil, unsupported("The body is "+media+".", p.accepts())
 	}
 	if r.ContentLength > p.limit {
-		return nil, TooLarge(p.limit, nil)
+		return nil, failure.TooLarge(p.limit, nil)
 	}
 	body := limited(r, p.limit)
 	if media == "multipart/form-data" {

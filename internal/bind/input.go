@@ -17,6 +17,7 @@ import (
 
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/failure"
 	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
@@ -451,7 +452,7 @@ func (b *body) read(v reflect.Value, r *http.Request, received *Body, most int) 
 		return nil, false, nil
 	}
 	if r.ContentLength > b.limit {
-		return nil, false, TooLarge(b.limit, nil)
+		return nil, false, failure.TooLarge(b.limit, nil)
 	}
 	unknown := r.ContentLength < 0 // so it may be empty, which has a fault of its own
 	if r.ContentLength > 0 {
@@ -493,15 +494,10 @@ func limited(r *http.Request, limit int64) io.Reader {
 	return http.MaxBytesReader(nil, r.Body, limit)
 }
 
-// TooLarge is the problem of a body that has more bytes than its limit.
-func TooLarge(limit int64, cause error) *problem.Problem {
-	return problem.BodyTooLarge.Newf("The body is larger than %d bytes.", limit).With("limit", limit).Because(cause)
-}
-
 // bodyFault is the problem of a body that could not be received.
 func bodyFault(r *http.Request, err error) error {
 	if large, ok := errors.AsType[*http.MaxBytesError](err); ok {
-		return TooLarge(large.Limit, err)
+		return failure.TooLarge(large.Limit, err)
 	}
 	if p, ok := errors.AsType[*problem.Problem](err); ok { // of the intake, or of a middleware that reads along
 		return p

@@ -10,7 +10,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/observe/usage"
 )
 
@@ -32,7 +32,7 @@ const mostCodes = 256
 // The labels are method (or other), route (the template, or none), version, status (2xx) and code
 // (of the problem): all of them come from the description, so that no caller can add any. The
 // middleware stands outermost, or behind what logs.
-func Requests(registry prometheus.Registerer) (wicketway.Middleware, error) {
+func Requests(registry prometheus.Registerer) (exchange.Middleware, error) {
 	labels := []string{"method", "route", "version", "status", "code"}
 	c := &counters{
 		duration: prometheus.NewHistogramVec(prometheus.HistogramOpts{
@@ -62,10 +62,10 @@ func Requests(registry prometheus.Registerer) (wicketway.Middleware, error) {
 	}
 	for _, one := range []prometheus.Collector{c.duration, c.received, c.sent, c.active} {
 		if err := registry.Register(one); err != nil {
-			return wicketway.Middleware{}, err
+			return exchange.Middleware{}, err
 		}
 	}
-	return wicketway.Middleware{
+	return exchange.Middleware{
 		Name: "metrics",
 		Does: "counts requests for Prometheus",
 		Wrap: c.wrap,
@@ -92,7 +92,7 @@ type seriesKey struct {
 
 func (c *counters) wrap(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w, answer := wicketway.WriterOf(w)
+		w, answer := exchange.WriterOf(w)
 		start := time.Now()
 		c.active.Inc()
 		defer func() {
@@ -103,21 +103,22 @@ func (c *counters) wrap(next http.Handler) http.Handler {
 	})
 }
 
-func (c *counters) count(r *http.Request, answer wicketway.Writer, took time.Duration) {
+func (c *counters) count(r *http.Request, answer exchange.Writer, took time.Duration) {
 	ctx := r.Context()
-	key := seriesKey{method: r.Method, version: wicketway.VersionOf(ctx), class: answer.Status() / 100}
+	x := exchange.Of(ctx)
+	key := seriesKey{method: r.Method, version: x.Version(), route: x.Template(), class: answer.Status() / 100}
 	if !methods[key.method] {
 		key.method = "other"
 	}
-	if _, key.route = wicketway.RoutePattern(ctx); key.route == "" {
+	if key.route == "" {
 		key.route = "none"
 	}
-	if told := wicketway.Told(ctx); told != nil {
-		key.code = c.code(told.Kind().Code())
+	if f := x.Failure(); f != nil {
+		key.code = c.code(f.Problem.Kind().Code())
 	}
 	s := c.series(key)
 	s.duration.Observe(took.Seconds())
-	received, _ := wicketway.BytesRead(ctx)
+	received, _ := x.BytesRead()
 	s.received.Observe(float64(received))
 	s.sent.Observe(float64(answer.Sent()))
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/observe/metrics"
 	"github.com/wicketway/wicketway/observe/usage"
 	"github.com/wicketway/wicketway/problem"
@@ -21,10 +22,10 @@ import (
 // A plate is a guard that takes the field Plate for the caller.
 type plate struct{}
 
-func (plate) Scheme() wicketway.Scheme  { return wicketway.Scheme{Name: "plate"} }
+func (plate) Scheme() exchange.Scheme   { return exchange.Scheme{Name: "plate"} }
 func (plate) Challenge([]string) string { return "Plate" }
-func (plate) Authenticate(r *http.Request) (*wicketway.Identity, error) {
-	return &wicketway.Identity{Subject: r.Header.Get("Plate")}, nil
+func (plate) Authenticate(r *http.Request) (*exchange.Identity, error) {
+	return &exchange.Identity{Subject: r.Header.Get("Plate")}, nil
 }
 
 // Whatever callers send, the labels stay within the table of routes; and who calls what is in a

@@ -11,7 +11,7 @@ import (
 	"go.opentelemetry.io/otel/propagation"
 	"go.opentelemetry.io/otel/trace"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/secret"
 )
@@ -24,25 +24,26 @@ const scope = "github.com/wicketway/wicketway/observe/trace"
 // steps of the request as events. A request that ends with a 5xx has the status Error, and
 // error.type is the code of its problem. What the request had under the name of a secret is blanked.
 //
-// It owns the ids: wicketway.TraceOf gives those of the span, so that logs and
+// It owns the ids: exchange.Exchange.Trace gives those of the span, so that logs and
 // tracecontext.Transport say the same. It stands before chain/tracecontext, which is not needed
 // then.
-func Requests(by trace.TracerProvider) wicketway.Middleware {
+func Requests(by trace.TracerProvider) exchange.Middleware {
 	tracer := by.Tracer(scope)
-	return wicketway.Middleware{
+	return exchange.Middleware{
 		Name:     "trace",
 		Does:     "records a span for each request",
 		Observes: events{},
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				w, answer := wicketway.WriterOf(w)
+				w, answer := exchange.WriterOf(w)
 				ctx := propagation.TraceContext{}.Extract(r.Context(), propagation.HeaderCarrier(r.Header))
 				caller := trace.SpanContextFromContext(ctx)
-				method, template := wicketway.RoutePattern(ctx)
+				x := exchange.Of(ctx)
+				method, template := x.Method(), x.Template()
 				ctx, span := tracer.Start(ctx, name(r, template), trace.WithSpanKind(trace.SpanKindServer),
 					trace.WithAttributes(atStart(r, method, template)...))
-				ctx = wicketway.Keep(ctx, place(span.SpanContext(), caller))
-				ctx = wicketway.Keep(ctx, span)
+				ctx = exchange.Keep(ctx, place(span.SpanContext(), caller))
+				ctx = exchange.Keep(ctx, span)
 				defer func() {
 					atEnd(ctx, span, answer)
 					span.End()
@@ -71,7 +72,7 @@ func knownMethod(method string) string {
 }
 
 func atStart(r *http.Request, _, template string) []attribute.KeyValue {
-	client := wicketway.ClientOf(r)
+	client := exchange.ClientOf(r)
 	attrs := []attribute.KeyValue{
 		attribute.String("http.request.method", knownMethod(r.Method)),
 		attribute.String("url.path", clip.Text(secret.InPath(r.Context()).Blank(r.URL.Path), 1024)),
@@ -94,37 +95,38 @@ func atStart(r *http.Request, _, template string) []attribute.KeyValue {
 	return attrs
 }
 
-func atEnd(ctx context.Context, span trace.Span, answer wicketway.Writer) {
+func atEnd(ctx context.Context, span trace.Span, answer exchange.Writer) {
 	if status := answer.Status(); status != 0 {
 		span.SetAttributes(attribute.Int("http.response.status_code", status))
 	}
-	if id := wicketway.RequestID(ctx); id != "" {
+	x := exchange.Of(ctx)
+	if id := x.ID(); id != "" {
 		span.SetAttributes(attribute.String("wicketway.request", id))
 	}
-	if version := wicketway.VersionOf(ctx); version != "" {
+	if version := x.Version(); version != "" {
 		span.SetAttributes(attribute.String("wicketway.version", version))
 	}
-	told := wicketway.Told(ctx)
-	if told == nil {
+	failure := x.Failure()
+	if failure == nil {
 		if answer.Status() >= 500 {
 			span.SetStatus(codes.Error, "")
 		}
 		return
 	}
-	span.SetAttributes(attribute.String("error.type", told.Kind().Code()))
-	if told.Kind().Status() >= 500 || answer.Status() < 400 && answer.Status() != 0 {
-		failure := wicketway.Failure(ctx)
-		text := clip.Text(secret.In(ctx).Blank(failure.Error()), 1024)
+	told := failure.Problem.Kind()
+	span.SetAttributes(attribute.String("error.type", told.Code()))
+	if told.Status() >= 500 || answer.Status() < 400 && answer.Status() != 0 {
+		text := clip.Text(secret.In(ctx).Blank(failure.Err.Error()), 1024)
 		// As RecordError does it, which takes the text from the error itself.
-		span.AddEvent("exception", trace.WithAttributes(attribute.String("exception.type", fmt.Sprintf("%T", failure)),
+		span.AddEvent("exception", trace.WithAttributes(attribute.String("exception.type", fmt.Sprintf("%T", failure.Err)),
 			attribute.String("exception.message", text)))
 		span.SetStatus(codes.Error, text)
 	}
 }
 
 // place says where a span stands, for logs and outgoing requests.
-func place(of, caller trace.SpanContext) wicketway.Trace {
-	return wicketway.Trace{
+func place(of, caller trace.SpanContext) exchange.Trace {
+	return exchange.Trace{
 		ID:     of.TraceID(),
 		Span:   of.SpanID(),
 		Parent: caller.SpanID(),
@@ -136,10 +138,10 @@ func place(of, caller trace.SpanContext) wicketway.Trace {
 // events are the steps of a request, in its span.
 type events struct{}
 
-func (events) StepBegins(context.Context, wicketway.Step) {}
+func (events) StepBegins(context.Context, exchange.Step) {}
 
-func (events) StepEnds(ctx context.Context, step wicketway.Step, err error) {
-	span, ok := wicketway.Kept[trace.Span](ctx)
+func (events) StepEnds(ctx context.Context, step exchange.Step, err error) {
+	span, ok := exchange.Kept[trace.Span](ctx)
 	if !ok || !span.IsRecording() {
 		return
 	}

@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // A Row says how often a caller has called a route.
@@ -38,23 +38,24 @@ type Table struct {
 type key struct{ issuer, caller, version, method, route string }
 
 // Count counts the requests that find a route and are answered with less than 500.
-func (t *Table) Count() wicketway.Middleware {
-	return wicketway.Middleware{
+func (t *Table) Count() exchange.Middleware {
+	return exchange.Middleware{
 		Name: "usage",
 		Does: "counts requests by caller, version and route",
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				w, answer := wicketway.WriterOf(w)
+				w, answer := exchange.WriterOf(w)
 				next.ServeHTTP(w, r)
-				method, route := wicketway.RoutePattern(r.Context())
+				x := exchange.Of(r.Context())
+				method, route := x.Method(), x.Template()
 				if route == "" || answer.Status() >= 500 {
 					return
 				}
 				if method == "" { // of what is mounted; callers could make up others
 					method = "*"
 				}
-				caller := wicketway.Caller(r.Context())
-				t.add(key{caller.Issuer, caller.Subject, wicketway.VersionOf(r.Context()), method, route}, time.Now())
+				caller := x.Caller()
+				t.add(key{caller.Issuer, caller.Subject, x.Version(), method, route}, time.Now())
 			})
 		},
 	}

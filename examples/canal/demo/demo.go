@@ -32,6 +32,7 @@ import (
 	"github.com/wicketway/wicketway/examples/canal/store"
 	"github.com/wicketway/wicketway/examples/canal/tokens"
 	"github.com/wicketway/wicketway/examples/identity"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -44,7 +45,7 @@ type Canal struct {
 	// Identity is the service whose tokens are taken as well.
 	Identity *identity.Service
 
-	guard     wicketway.Authenticator
+	guard     exchange.Authenticator
 	build     func(successor string, more ...wicketway.Part) (*wicketway.API, error) // see Build
 	secret    []byte
 	keys      *auth.KeySet
@@ -191,7 +192,7 @@ var consoles = []string{"https://console.osterbeck.example", "http://127.0.0.1:3
 
 // Build describes the API. The successor is where version 1 leads to, and more stands in the list of
 // /api.
-func Build(s *store.Store, guard wicketway.Authenticator, revoked *auth.Revocations, ready *health.Readiness,
+func Build(s *store.Store, guard exchange.Authenticator, revoked *auth.Revocations, ready *health.Readiness,
 	log *slog.Logger, successor string, more ...wicketway.Part) (*wicketway.API, error) {
 	desk := &tokens.Desk{Store: s, Guard: guard, Revoked: revoked}
 	return wicketway.Build(

@@ -24,6 +24,7 @@ import (
 	"github.com/wicketway/wicketway/chain/auth"
 	"github.com/wicketway/wicketway/examples/canal/store"
 	"github.com/wicketway/wicketway/examples/identity"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // notes are a log that is read while the server goes on writing.
@@ -396,7 +397,7 @@ func (c *Canal) signOthers() error {
 		return token
 	}
 	past := func() time.Time { return time.Now().Add(-24 * time.Hour) }
-	by := func(secret []byte, how ...auth.Option) wicketway.Authenticator {
+	by := func(secret []byte, how ...auth.Option) exchange.Authenticator {
 		return auth.Bearer(auth.HS256(secret).IssuedBy("osterbeck"), append(how, auth.Audience(identity.Audience))...)
 	}
 	one := auth.NewToken{Subject: store.SamplePlate(0), Scopes: []string{"passages"}, Lifetime: time.Hour}

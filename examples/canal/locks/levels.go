@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // Level is one reading of a gauge.
@@ -45,7 +46,7 @@ func (d desk) levels(ctx context.Context, in readLevels) (wicketway.Stream[Level
 			case <-time.After(time.Until(time.Unix(next, 0))):
 			case <-ctx.Done():
 				return
-			case <-wicketway.Draining(ctx):
+			case <-exchange.Of(ctx).Draining():
 				return
 			}
 			if !yield(reading(in.Lock, next), nil) {

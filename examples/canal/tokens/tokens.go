@@ -10,6 +10,7 @@ import (
 	"github.com/wicketway/wicketway/chain/auth"
 	"github.com/wicketway/wicketway/chain/limit"
 	"github.com/wicketway/wicketway/examples/canal/store"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -24,7 +25,7 @@ const Lifetime = 12 * time.Hour
 type Desk struct {
 	Store *store.Store
 	// Guard takes the tokens, and has the key that they are signed with.
-	Guard wicketway.Authenticator
+	Guard exchange.Authenticator
 	// Revoked are the tokens that were taken back.
 	Revoked *auth.Revocations
 

@@ -1,6 +1,6 @@
 // Package answer writes what an API sends: it has the response writer that all of one
 // request share, and writes values, problems and pages.
-package answer
+package writer
 
 import (
 	"bufio"

@@ -1,0 +1,100 @@
+package exchange
+
+import (
+	"context"
+	"net/http"
+	"sync/atomic"
+
+	"github.com/wicketway/wicketway/internal/writer"
+)
+
+// A Server answers what only the API that serves a request knows. Package wicketway implements it.
+type Server interface {
+	Request() *http.Request
+	// Route is the method and the template of the route; "" and "" where none takes the request.
+	Route() (method, template string)
+	Source() string
+	Version() string
+	Development() bool
+	BodyLimit() int64
+	BytesReceived() int64
+	ChainSets() []string
+	AtPath() (methods, fields []string)
+	// Attached are the values that hold for the route, nearest first, each as [AsAttached] gives it.
+	Attached() []any
+	// Fail answers a request with an error.
+	Fail(w http.ResponseWriter, r *http.Request, err error)
+}
+
+// A State is what is kept of one request while an API serves it. Package wicketway makes one for each
+// request; everybody else asks [Of]. What changes after [State.Init] is atomic, since middleware may
+// go on in another goroutine, even after the request has been answered.
+type State struct {
+	server Server
+	base   context.Context // of the server that passed the request on
+	around atomic.Pointer[State]
+	caller atomic.Pointer[Identity]
+	id     atomic.Pointer[string]
+	failed atomic.Pointer[Failure]
+	kept   atomic.Pointer[keptNode]
+
+	unpacked atomic.Int64
+}
+
+type stateKey struct{}
+
+// IsStateKey reports whether a key asks the context of a request for its *State.
+func IsStateKey(key any) bool {
+	_, is := key.(stateKey)
+	return is
+}
+
+// StateOf is the state of the request that a context belongs to; nil outside of an API.
+func StateOf(ctx context.Context) *State {
+	s, _ := ctx.Value(stateKey{}).(*State)
+	return s
+}
+
+// stateBehind finds the state of a request whose context a middleware has lost, by the writer that
+// the middleware passed on.
+func stateBehind(w http.ResponseWriter) *State {
+	if own := writer.Behind(w); own != nil {
+		if s, ok := own.Owner.(*State); ok {
+			return s
+		}
+	}
+	return nil
+}
+
+// Init readies the state of a request that a server has begun to serve; base is the context that came
+// with the request.
+func (s *State) Init(server Server, base context.Context) { s.server, s.base = server, base }
+
+// Server is what serves the request.
+func (s *State) Server() Server { return s.server }
+
+// Outer is the state of the API that this one is mounted in; nil where it is not.
+func (s *State) Outer() *State { return s.outer() }
+
+func (s *State) outer() *State {
+	found := s.around.Load()
+	if found == nil {
+		if found = StateOf(s.base); found == nil {
+			found = noState
+		}
+		s.around.Store(found)
+	}
+	if found == noState {
+		return nil
+	}
+	return found
+}
+
+// noState is around a request that no other API has passed on.
+var noState = &State{}
+
+// Known notes who the caller is.
+func (s *State) Known(caller *Identity) { s.caller.Store(caller) }
+
+// Caller is who Known has said; nil where it was not called for this API.
+func (s *State) Caller() *Identity { return s.caller.Load() }

@@ -1,0 +1,90 @@
+// Package failure turns whatever goes wrong into a problem.
+package failure
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"net/http"
+	"runtime/debug"
+
+	"github.com/wicketway/wicketway/problem"
+)
+
+// OwnBase is where an API serves the descriptions of its problems itself.
+const OwnBase = "/problems/"
+
+// A Panic is the error that a panic becomes.
+type Panic struct {
+	value any
+	stack []byte
+}
+
+// Caught makes an error of what recover has given. It is called by the function that has recovered.
+func Caught(value any) *Panic { return &Panic{value, stack()} }
+
+func (e *Panic) Error() string { return fmt.Sprintf("panic: %v", e.value) }
+
+// Stack is where it happened, as debug.Stack writes it.
+func (e *Panic) Stack() []byte { return e.stack }
+
+func (e *Panic) Unwrap() error {
+	err, _ := e.value.(error)
+	return err
+}
+
+// stack is that of the goroutine from the function that panicked on; above it is how the panic was caught.
+func stack() []byte {
+	stack := debug.Stack()
+	if at := bytes.LastIndex(stack, []byte("\npanic(")); at >= 0 {
+		if parts := bytes.SplitN(stack[at+1:], []byte("\n"), 3); len(parts) == 3 {
+			return parts[2]
+		}
+	}
+	return stack
+}
+
+// Problem gives the problem for an error, by the first of known that knows it if it is not one already. A
+// panic is never shown, even if it held a problem: nobody meant it for the caller.
+func Problem(err error, known []func(error) error) (p *problem.Problem) {
+	defer func() {
+		if v := recover(); v != nil {
+			p = problem.Hidden(errors.Join(Caught(v), fmt.Errorf("while translating: %w", err)))
+		}
+	}()
+	if e, ok := errors.AsType[*Panic](err); ok {
+		return problem.Hidden(e)
+	}
+	if p := problem.In(err); p != nil {
+		return proper(p, err)
+	}
+	if large, ok := errors.AsType[*http.MaxBytesError](err); ok { // from a body that the route reads itself
+		return TooLarge(large.Limit, err)
+	}
+	for _, translate := range known {
+		found := translate(err)
+		if found == nil {
+			continue
+		}
+		p := *proper(problem.From(found), err) // a copy: it may be shared
+		if cause := p.Unwrap(); cause == nil || cause == found {
+			p.Because(err)
+		}
+		return &p
+	}
+	return problem.From(err)
+}
+
+// TooLarge is the problem of a body that has more bytes than its limit.
+func TooLarge(limit int64, cause error) *problem.Problem {
+	return problem.BodyTooLarge.Newf("The body is larger than %d bytes.", limit).With("limit", limit).Because(cause)
+}
+
+// proper replaces a problem of a kind that no answer can have.
+func proper(p *problem.Problem, err error) *problem.Problem {
+	if status := p.Kind().Status(); status < 400 || status > 599 {
+		return problem.Hidden(fmt.Errorf("the kind %q has the status %d, which is not an error (400 to 599): %w",
+			p.Kind().Code(), status, err))
+	}
+	return p
+}
