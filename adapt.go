@@ -15,7 +15,7 @@ import (
 )
 
 // An adaptation is what an Adapted part says, and what becomes of it for a route.
-type adaptation struct{ in, out Adapter }
+type adaptation struct{ in, out shape.Declared }
 
 // adapted is how a route reads and sends what is old.
 type adapted struct {
@@ -32,73 +32,73 @@ func (b *builder) adapt(r *resolved) {
 	if from == nil {
 		return
 	}
-	r.adapted = &adapted{plain: from.out.unpaged}
-	if from.in.isSame() && from.out.isSame() {
+	r.adapted = &adapted{plain: from.out.AsList}
+	if from.in.IsSame() && from.out.IsSame() {
 		b.wrongWith(r)("Adapted adapts nothing, since both its input and its output are Same: write Route")
 	}
-	wrong := func(what string, a Adapter, err error) {
-		b.mistake(r.at, "%s: the adapter of its %s, at %s: %v", r.line(), what, b.where(a.at), err)
+	wrong := func(what string, a shape.Declared, err error) {
+		b.mistake(r.at, "%s: the adapter of its %s, at %s: %v", r.line(), what, b.where(a.At), err)
 	}
 	var err error
-	if r.adapted.in, err = from.in.ofInput(r.part.in); err != nil {
+	if r.adapted.in, err = adaptInput(from.in, r.part.in); err != nil {
 		wrong("input", from.in, err)
 	}
-	if r.adapted.out, err = from.out.ofOutput(&r.part.out); err != nil {
+	if r.adapted.out, err = adaptOutput(from.out, &r.part.out); err != nil {
 		wrong("output", from.out, err)
 	}
 }
 
 // ofInput is the adapter for an input that is, or whose body is, what this one is for; nil where it
 // stays the same.
-func (a Adapter) ofInput(in reflect.Type) (*shape.Adapter, error) {
+func adaptInput(a shape.Declared, in reflect.Type) (*shape.Adapter, error) {
 	switch {
-	case a.wrong != nil:
-		return nil, errors.Join(a.wrong...)
-	case a.unpaged:
-		return nil, errors.New("Unpaged is for outputs")
-	case a.made == nil:
+	case a.Wrong != nil:
+		return nil, errors.Join(a.Wrong...)
+	case a.AsList:
+		return nil, errors.New("AsList is for outputs")
+	case a.Made == nil:
 		return nil, nil
 	case in.Kind() == reflect.Pointer:
 		return nil, errors.New("the function takes a pointer: have it take the value")
 	}
-	made, err := a.lift(in)
+	made, err := a.Lift(in)
 	if err != nil {
-		body := []shape.Member{{Call: "the body", New: "body", Old: "body", By: a.made}}
-		if ofBody, wrong := shape.Derive(in, body, isConditional); wrong == nil {
+		body := []shape.Member{{Call: "the body", New: "body", Old: "body", By: a.Made}}
+		if ofBody, wrong := shape.Derive(in, body); wrong == nil {
 			made, err = ofBody, nil
 		}
 	}
 	if err == nil && made.ToNew == nil {
-		err = errOneWay
+		err = shape.ErrOneWay
 	}
 	return made, err
 }
 
 // ofOutput is the adapter for what a function sends; nil where it stays the same.
-func (a Adapter) ofOutput(out *outputType) (*shape.Adapter, error) {
+func adaptOutput(a shape.Declared, out *outputType) (*shape.Adapter, error) {
 	switch {
-	case a.wrong != nil:
-		return nil, errors.Join(a.wrong...)
-	case a.unpaged && !out.page:
-		return nil, errors.New("Unpaged: the function sends no Page")
-	case a.made == nil && !a.unpaged:
+	case a.Wrong != nil:
+		return nil, errors.Join(a.Wrong...)
+	case a.AsList && !out.page:
+		return nil, errors.New("AsList: the function sends no Page")
+	case a.Made == nil && !a.AsList:
 		return nil, nil
 	case out.value == nil:
 		return nil, errors.New("the function sends no value: use Same")
 	}
-	made, err := a.lift(out.value)
+	made, err := a.Lift(out.value)
 	if out.page {
-		if ofItems, none := a.lift(out.value.Field(pageItems).Type); none == nil && a.unpaged {
+		if ofItems, none := a.Lift(out.value.Field(pageItems).Type); none == nil && a.AsList {
 			made, err = ofItems, nil
 		} else if none == nil {
 			page := []shape.Member{{Call: "the items", New: "items", Old: "items", By: ofItems}}
 			var wrong []error
-			made, wrong = shape.Derive(out.value, page, nil)
+			made, wrong = shape.Derive(out.value, page)
 			err = errors.Join(wrong...)
 		}
 	}
 	if err == nil && made.ToOld == nil {
-		err = errOneWay
+		err = shape.ErrOneWay
 	}
 	return made, err
 }
@@ -121,7 +121,7 @@ func (b *builder) planOwn(r *resolved) {
 func (b *builder) checkFixed(r *resolved) {
 	for _, f := range r.adapted.in.Fixed() {
 		for _, fault := range b.schemas.Judge(f.Field, f.Value) {
-			b.wrongWith(r)("the adapter of its input, at %s: Fixed(%q): the value %s", b.where(r.part.adapts.in.at), shape.Text(f.Path), fault.Detail)
+			b.wrongWith(r)("the adapter of its input, at %s: Constant(%q): the value %s", b.where(r.part.adapts.in.At), shape.Text(f.Path), fault.Detail)
 		}
 	}
 }
@@ -163,9 +163,9 @@ func (a *adapted) named(text string) string {
 			continue
 		}
 		for _, one := range of.Structs() {
-			text = strings.ReplaceAll(text, one.Old.String(), "old "+typeName(one.New))
+			text = strings.ReplaceAll(text, one.Old.String(), "old "+shape.TypeName(one.New))
 			if strings.HasPrefix(text, ".") {
-				text = "old " + typeName(one.New) + text
+				text = "old " + shape.TypeName(one.New) + text
 			}
 		}
 	}
@@ -181,8 +181,8 @@ func (b *builder) checkMissing(r *resolved) {
 			name = *item.Pointer
 		}
 		if r.adapted.own.Needs(item.In, name) {
-			b.mistake(r.at, "%s: the adapter of its input, at %s, drops %s, which the function needs: use Fixed, or give it a default", r.line(),
-				b.where(r.part.adapts.in.at), shape.Text(path))
+			b.mistake(r.at, "%s: the adapter of its input, at %s, drops %s, which the function needs: use Constant, or give it a default", r.line(),
+				b.where(r.part.adapts.in.At), shape.Text(path))
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/adapt"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
@@ -126,15 +127,15 @@ func streamTrips(context.Context, wicketway.None) (wicketway.Stream[trip], error
 	}, nil
 }
 
-var oldTrip = wicketway.Shaped[trip](
-	wicketway.Renamed("trip", "id"),
-	wicketway.Computed("up", "direction", direction, ofDirection),
-	wicketway.Dropped("size"),
-	wicketway.Computed("size/length", "length_ft", func(m float64) float64 { return m * 4 }, func(ft float64) (float64, error) { return ft / 4, nil }).
-		Tagged(`rule:"minimum=1" note:"In feet"`),
-	wicketway.Dropped("crew"),
-	wicketway.Added("label", func(t trip) string { return strings.ToUpper(t.Lock) }, nil).Tagged(`json:",omitzero"`),
-	wicketway.Within("remarks", wicketway.Renamed("text", "says"), wicketway.Dropped("at")),
+var oldTrip = adapt.Struct[trip](
+	adapt.Rename("trip", "id"),
+	adapt.Compute("up", "direction", direction, ofDirection),
+	adapt.Drop("size"),
+	adapt.Compute("size/length", "length_ft", func(m float64) float64 { return m * 4 }, func(ft float64) (float64, error) { return ft / 4, nil }).
+		WithTag(`rule:"minimum=1" note:"In feet"`),
+	adapt.Drop("crew"),
+	adapt.Extra("label", func(t trip) string { return strings.ToUpper(t.Lock) }, nil).WithTag(`json:",omitzero"`),
+	adapt.In("remarks", adapt.Rename("text", "says"), adapt.Drop("at")),
 )
 
 func direction(up bool) string { return map[bool]string{true: "up", false: "down"}[up] }
@@ -166,7 +167,7 @@ func asOldError(p wicketway.ShownProblem) oldError {
 }
 
 func adaptedAPI(t *testing.T) *wicketway.API {
-	same := wicketway.Same()
+	same := adapt.Same()
 	present := func() wicketway.Part {
 		return wicketway.Group(
 			wicketway.Route("GET /trips", listTrips, wicketway.Formats(csv.Lists())),
@@ -178,30 +179,30 @@ func adaptedAPI(t *testing.T) *wicketway.API {
 		wicketway.Version("v2", present()),
 		wicketway.Version("v1", wicketway.RaisedAs(errFull, errOccupied), wicketway.Group(wicketway.RaisedAs(errFuller, errFullest),
 			wicketway.Route("GET /special/{trip}", specialTrip, wicketway.Fails(errFull))), wicketway.ProblemsAs("", asOldError),
-			wicketway.Adapted("GET /trips", listTrips, wicketway.Shaped[struct {
+			wicketway.Adapted("GET /trips", listTrips, adapt.Struct[struct {
 				After wicketway.Cursor[int64] `from:"query after"`
 				Limit int                     `from:"query limit" rule:"minimum=1 maximum=50 default=2"`
-			}](wicketway.Dropped("query after"), wicketway.Fixed("query limit", 3)), oldTrip.Unpaged(), wicketway.Formats(csv.Lists())),
-			wicketway.Adapted("GET /pages", listTrips, wicketway.Shaped[struct {
+			}](adapt.Drop("query after"), adapt.Constant("query limit", 3)), oldTrip.AsList(), wicketway.Formats(csv.Lists())),
+			wicketway.Adapted("GET /pages", listTrips, adapt.Struct[struct {
 				After wicketway.Cursor[int64] `from:"query after"`
 				Limit int                     `from:"query limit" rule:"minimum=1 maximum=50 default=2"`
-			}](wicketway.Renamed("query limit", "query max")), oldTrip),
-			wicketway.Adapted("POST /trips", bookTrip, wicketway.Shaped[newTrip](wicketway.Renamed("query notify", "header Tell"),
-				wicketway.Within("body", wicketway.Renamed("trip", "id"), wicketway.Computed("up", "direction", direction, ofDirection), wicketway.Dropped("crew"),
-					wicketway.Dropped("remarks"), wicketway.Within("size", wicketway.Renamed("length", "long")))), oldTrip, wicketway.LocatedBy(findTrip)),
+			}](adapt.Rename("query limit", "query max")), oldTrip),
+			wicketway.Adapted("POST /trips", bookTrip, adapt.Struct[newTrip](adapt.Rename("query notify", "header Tell"),
+				adapt.In("body", adapt.Rename("trip", "id"), adapt.Compute("up", "direction", direction, ofDirection), adapt.Drop("crew"),
+					adapt.Drop("remarks"), adapt.In("size", adapt.Rename("length", "long")))), oldTrip, wicketway.LocatedBy(findTrip)),
 			wicketway.Adapted("PUT /trips", bookTrip, oldTrip, oldTrip, wicketway.LocatedBy(findTrip)),
 			wicketway.Adapted("GET /trips/{trip}", findTrip, same, oldTrip, wicketway.Conditional(), wicketway.Fails(errFull)),
-			wicketway.Adapted("PATCH /trips/{trip}", patchTrip, wicketway.Shaped[changeTrip](wicketway.Within("body", wicketway.Renamed("crew", "hands"))), oldTrip, wicketway.Conditional()),
+			wicketway.Adapted("PATCH /trips/{trip}", patchTrip, adapt.Struct[changeTrip](adapt.In("body", adapt.Rename("crew", "hands"))), oldTrip, wicketway.Conditional()),
 			wicketway.Adapted("GET /live", streamTrips, same, oldTrip),
 			wicketway.Adapted("PUT /all", func(_ context.Context, in []*trip) (int, error) { return len(in), nil }, oldTrip, same, wicketway.Limits{Faults: 3}),
-			wicketway.Adapted("GET /first", firstTrip, wicketway.By(nil, func(in struct {
+			wicketway.Adapted("GET /first", firstTrip, adapt.Func(nil, func(in struct {
 				N int `from:"query n" rule:"maximum=9"`
 			}) (oneTrip, error) {
 				if in.N == 0 {
 					return oneTrip{}, errors.New("must be more than nothing")
 				}
 				return oneTrip{int64(in.N)}, nil
-			}), wicketway.By(func(t trip) string { return t.Lock }, nil), wicketway.Fails(errFull))))
+			}), adapt.Func(func(t trip) string { return t.Lock }, nil), wicketway.Fails(errFull))))
 }
 
 // An old version over the functions of the new one: each row is a request and what an old caller
@@ -290,11 +291,11 @@ func TestAdapted(t *testing.T) {
 
 // What does not fit is a mistake, with the place of the adapter.
 func TestAdaptedMistakes(t *testing.T) {
-	same, shaped := wicketway.Same(), wicketway.Shaped[trip]
-	find := func(out wicketway.Adapter) wicketway.Part {
+	same, shaped := adapt.Same(), adapt.Struct[trip]
+	find := func(out adapt.Adapter) wicketway.Part {
 		return wicketway.Adapted("GET /trips/{trip}", findTrip, same, out, wicketway.Fails(errFull))
 	}
-	book := func(in wicketway.Adapter) wicketway.Part {
+	book := func(in adapt.Adapter) wicketway.Part {
 		return wicketway.Adapted("PUT /trips", bookTrip, in, same, wicketway.LocatedBy(findTrip))
 	}
 	half := func(n int) int { return n / 2 }
@@ -302,41 +303,41 @@ func TestAdaptedMistakes(t *testing.T) {
 		part wicketway.Part
 		want string
 	}{
-		{find(shaped(wicketway.Renamed("tripp", "id"))), `Renamed("tripp", "id"): wicketway_test.trip has no member "tripp"; it has trip, lock, up, size, crew, remarks`},
-		{find(shaped(wicketway.Renamed("trip", "lock"))), `wicketway_test.trip has two members "lock" before`},
-		{find(shaped(wicketway.Renamed("trip", "a"), wicketway.Dropped("trip"))), `Dropped("trip"): another one speaks of trip already`},
-		{find(shaped(wicketway.Computed("lock", "size", half, nil))), `Computed("lock", "size"): the member is string, and the function takes int`},
-		{find(shaped(wicketway.Computed("size/width", "w", half, nil))), `wicketway_test.chamber has no member "width"; it has length`},
-		{find(shaped(wicketway.Computed("lock/width", "w", half, nil))), `string has no member "width"; it has none`},
-		{find(shaped(wicketway.Within("lock", wicketway.Dropped("x")))), `Within("lock"): string has no members`},
-		{find(shaped(wicketway.Within("size", wicketway.Dropped("x")))), `wicketway_test.chamber has no member "x"`},
-		{find(shaped(wicketway.Dropped("size/length"))), `only members of wicketway_test.trip itself can be dropped`},
-		{find(shaped(wicketway.Added("x", half, nil))), `Added("x"): the member is wicketway_test.trip, and the function takes int`},
-		{find(shaped(wicketway.Fixed("crew", "two"))), `Fixed("crew"): the member is int, and the value string`},
-		{find(shaped(wicketway.Computed("crew", "crew", func(n int) int { return n }, nil).Tagged(`rule:"maximum=x"`))), `GET /trips/{trip}: output old wicketway_test.trip.Crew: rule maximum`},
-		{wicketway.Adapted("GET /trips/{trip}", findTrip, wicketway.Shaped[oneTrip](wicketway.Renamed("path trip", "path id")), same), "GET /trips/{trip}: old wicketway_test.oneTrip.Trip: the template has no parameter {id}"},
-		{find(wicketway.Shaped[branch](wicketway.Renamed("name", "id"))), "wicketway_test.branch holds values of its own type"},
-		{find(wicketway.Shaped[time.Time](wicketway.Dropped("x"))), "time.Time writes or reads itself, so its members cannot be told apart: use By"},
-		{find(wicketway.Shaped[chamber](wicketway.Renamed("length", "long"))), "GET /trips/{trip}: the adapter of its output, at adapt_test.go:"},
-		{find(wicketway.Shaped[chamber](wicketway.Renamed("length", "l"))), "the adapter is for wicketway_test.chamber, which is not in wicketway_test.trip"},
-		{find(wicketway.By[trip, string](nil, nil)), "the adapter has no function for this way"},
-		{find(same.Unpaged()), "Unpaged: the function sends no Page"},
-		{book(same.Unpaged()), "Unpaged is for outputs"},
-		{book(shaped(wicketway.Computed("up", "up", direction, nil))), "PUT /trips: the adapter of its input, at adapt_test.go:"},
-		{book(shaped(wicketway.Dropped("lock"))), "drops body/lock, which the function needs: use Fixed, or give it a default"},
-		{book(wicketway.Shaped[newTrip](wicketway.Dropped("body"))), "drops body, which the function needs"},
-		{wicketway.Adapted("DELETE /x", func(context.Context, *oneTrip) (wicketway.None, error) { return wicketway.None{}, nil }, wicketway.Shaped[oneTrip](wicketway.Renamed("path trip", "path id")), same), "the function takes a pointer"},
-		{wicketway.Adapted("DELETE /x", func(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }, same, wicketway.Shaped[oneTrip](wicketway.Renamed("path trip", "path id"))), "the function sends no value: use Same"},
+		{find(shaped(adapt.Rename("tripp", "id"))), `Rename("tripp", "id"): wicketway_test.trip has no member "tripp"; it has trip, lock, up, size, crew, remarks`},
+		{find(shaped(adapt.Rename("trip", "lock"))), `wicketway_test.trip has two members "lock" before`},
+		{find(shaped(adapt.Rename("trip", "a"), adapt.Drop("trip"))), `Drop("trip"): another one speaks of trip already`},
+		{find(shaped(adapt.Compute("lock", "size", half, nil))), `Compute("lock", "size"): the member is string, and the function takes int`},
+		{find(shaped(adapt.Compute("size/width", "w", half, nil))), `wicketway_test.chamber has no member "width"; it has length`},
+		{find(shaped(adapt.Compute("lock/width", "w", half, nil))), `string has no member "width"; it has none`},
+		{find(shaped(adapt.In("lock", adapt.Drop("x")))), `In("lock"): string has no members`},
+		{find(shaped(adapt.In("size", adapt.Drop("x")))), `wicketway_test.chamber has no member "x"`},
+		{find(shaped(adapt.Drop("size/length"))), `only members of wicketway_test.trip itself can be dropped`},
+		{find(shaped(adapt.Extra("x", half, nil))), `Extra("x"): the member is wicketway_test.trip, and the function takes int`},
+		{find(shaped(adapt.Constant("crew", "two"))), `Constant("crew"): the member is int, and the value string`},
+		{find(shaped(adapt.Compute("crew", "crew", func(n int) int { return n }, nil).WithTag(`rule:"maximum=x"`))), `GET /trips/{trip}: output old wicketway_test.trip.Crew: rule maximum`},
+		{wicketway.Adapted("GET /trips/{trip}", findTrip, adapt.Struct[oneTrip](adapt.Rename("path trip", "path id")), same), "GET /trips/{trip}: old wicketway_test.oneTrip.Trip: the template has no parameter {id}"},
+		{find(adapt.Struct[branch](adapt.Rename("name", "id"))), "wicketway_test.branch holds values of its own type"},
+		{find(adapt.Struct[time.Time](adapt.Drop("x"))), "time.Time writes or reads itself, so its members cannot be told apart: use Func"},
+		{find(adapt.Struct[chamber](adapt.Rename("length", "long"))), "GET /trips/{trip}: the adapter of its output, at adapt_test.go:"},
+		{find(adapt.Struct[chamber](adapt.Rename("length", "l"))), "the adapter is for wicketway_test.chamber, which is not in wicketway_test.trip"},
+		{find(adapt.Func[trip, string](nil, nil)), "the adapter has no function for this way"},
+		{find(same.AsList()), "AsList: the function sends no Page"},
+		{book(same.AsList()), "AsList is for outputs"},
+		{book(shaped(adapt.Compute("up", "up", direction, nil))), "PUT /trips: the adapter of its input, at adapt_test.go:"},
+		{book(shaped(adapt.Drop("lock"))), "drops body/lock, which the function needs: use Constant, or give it a default"},
+		{book(adapt.Struct[newTrip](adapt.Drop("body"))), "drops body, which the function needs"},
+		{wicketway.Adapted("DELETE /x", func(context.Context, *oneTrip) (wicketway.None, error) { return wicketway.None{}, nil }, adapt.Struct[oneTrip](adapt.Rename("path trip", "path id")), same), "the function takes a pointer"},
+		{wicketway.Adapted("DELETE /x", func(context.Context, wicketway.None) (wicketway.None, error) { return wicketway.None{}, nil }, same, adapt.Struct[oneTrip](adapt.Rename("path trip", "path id"))), "the function sends no value: use Same"},
 		{wicketway.Adapted[oneTrip, trip]("GET /x/{trip}", nil, same, same), "the function is nil"},
 		{find(same), "Adapted adapts nothing"},
-		{find(shaped()), "Shaped names no member that was different: use Same"},
-		{find(shaped(wicketway.Renamed("crew", "crew"))), `Renamed("crew", "crew"): changes nothing`},
-		{wicketway.Adapted("PUT /limited", listTrips, wicketway.Shaped[struct {
+		{find(shaped()), "Struct names no member that was different: use Same"},
+		{find(shaped(adapt.Rename("crew", "crew"))), `Rename("crew", "crew"): changes nothing`},
+		{wicketway.Adapted("PUT /limited", listTrips, adapt.Struct[struct {
 			After wicketway.Cursor[int64] `from:"query after"`
 			Limit int                     `from:"query limit" rule:"minimum=1 maximum=50 default=2"`
-		}](wicketway.Fixed("query limit", 99)), same), `Fixed("query limit"): the value must be at most 50`},
-		{book(shaped(wicketway.Fixed("crew", -1))), `Fixed("body/crew"): the value must be at least`},
-		{wicketway.Group(find(shaped(wicketway.Renamed("trip", "id"))), wicketway.Route("PATCH /trips/{trip}", patchTrip)),
+		}](adapt.Constant("query limit", 99)), same), `Constant("query limit"): the value must be at most 50`},
+		{book(shaped(adapt.Constant("crew", -1))), `Constant("body/crew"): the value must be at least`},
+		{wicketway.Group(find(shaped(adapt.Rename("trip", "id"))), wicketway.Route("PATCH /trips/{trip}", patchTrip)),
 			"PATCH /trips/{trip}: reads what GET /trips/{trip}, at adapt_test.go:"},
 		{wicketway.Group(find(same), wicketway.ProblemsAs("text", asOldError)), `ProblemsAs: "text" is not a media type`},
 		{wicketway.Group(find(same), wicketway.ProblemsAs[oldError]("", nil)), "ProblemsAs: the function is nil"},

@@ -12,6 +12,7 @@ import (
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/advice"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -121,13 +122,13 @@ func ownKinds() []*problem.Kind {
 
 // nameOf is the variable that a kind was declared as, where the sources of the program are at hand: the module
 // of the route that raised it is searched for the code, once for each kind. Else it says the code.
-func (a *advised) nameOf(k *problem.Kind, at place) string {
+func (a *advised) nameOf(k *problem.Kind, at here.Place) string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if name, known := a.names[k]; known {
 		return name
 	}
-	file, _ := at.frame()
+	file, _ := at.Frame()
 	name := cmp.Or(variableIn(filepath.Dir(file), k.Code()), fmt.Sprintf("the kind %q", k.Code()))
 	if a.names == nil {
 		a.names = map[*problem.Kind]string{}

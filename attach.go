@@ -9,6 +9,7 @@ import (
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/here"
 )
 
 // Attach puts a value at a route or a group, for middleware that reads it with [Attached]:
@@ -37,7 +38,7 @@ func Attach[T any](value T) Setting {
 			return c.CheckRoute(f)
 		}
 	}
-	at, name := hereBy()
+	at, name := here.By()
 	if name == "" {
 		name = "Attach of " + t.String()
 	}
@@ -47,7 +48,7 @@ func Attach[T any](value T) Setting {
 		slot:  t,
 		mode:  replaces,
 		value: value,
-		apply: func(b reporter, at place, terms *terms) {
+		apply: func(b reporter, at here.Place, terms *terms) {
 			for _, err := range check.Unjoin(wrongAttached(t)) {
 				b.mistake(at, "%s: %v", name, err)
 			}

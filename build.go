@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/places"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
@@ -23,7 +24,7 @@ type Info struct {
 // it (see [Mistakes]), each with file and line; the API is nil then. It can be
 // called again with the same parts, and concurrently.
 func Build(info Info, parts ...Part) (*API, error) {
-	at := here(0)
+	at := here.Here(0)
 	b := newBuilder(at, parts)
 	if info.Title == "" {
 		b.mistake(at, "Info: the API needs a Title")

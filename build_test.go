@@ -15,6 +15,7 @@ import (
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 	"github.com/wicketway/wicketway/schema"
@@ -117,7 +118,7 @@ func drawnSetting(random *rand.Rand, text string) Setting {
 
 // planned gives the mistakes of a route with an input and an output.
 func planned(method, path string, in, out reflect.Type) Mistakes {
-	b := newBuilder(place{}, nil)
+	b := newBuilder(here.Place{}, nil)
 	l := b.list(&list{}, nil)
 	template, _ := route.Parse(path)
 	b.plan(&resolved{method: method, names: template.Names(), list: l, part: &routePart{in: in, out: outputOf(out)}}, false)
@@ -287,7 +288,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		}
 	}
 	// Files of one name are told apart by as many folders as it takes.
-	all := filesOf(place{}, nil)
+	all := filesOf(here.Place{}, nil)
 	for _, file := range []string{"/a/canal/locks/routes.go", "/a/canal/passages/routes.go", "/b/canal/locks/routes.go", "/a/main.go"} {
 		all[file] = ""
 	}

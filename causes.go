@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/here"
 )
 
 // ShowCauses adds, for one request that asks for it, the causes of a problem and the places where they arose
@@ -19,14 +20,14 @@ type ShowCauses struct {
 	To func(ctx context.Context, caller Identity) bool
 }
 
-func (c ShowCauses) part() place { return place{} }
+func (c ShowCauses) part() here.Place { return here.Place{} }
 
 func (c ShowCauses) setting() setting {
 	return setting{
 		name: "ShowCauses",
 		slot: slotCauses,
 		mode: replaces | ofGroups,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			t.causes = &c
 			if c.Field == "" && c.Query == "" {
 				b.mistake(at, "ShowCauses: neither Field nor Query is set, so nobody can ask")

@@ -4,6 +4,7 @@ import (
 	"net/http"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/internal/here"
 )
 
 // A Middleware is between the server and the routes; see [exchange.Middleware].
@@ -17,7 +18,7 @@ func Wrap(name string, wrap func(http.Handler) http.Handler) Middleware {
 // A chained middleware is one in its place in a chain.
 type chained struct {
 	Middleware
-	at      place
+	at      here.Place
 	depth   int          // how many of the chain come before it
 	handler http.Handler // made when the description is compiled
 }

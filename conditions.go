@@ -11,6 +11,7 @@ import (
 
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -33,7 +34,10 @@ import (
 //
 // A condition that was sent and never held is a line of the log, in every mode. With the tag rule:"required" a request without any gets 428 (RFC 6585, 3). The answer
 // carries the new tag where its output is a T.
-type Conditions[T any] struct{ held *heldConditions }
+type Conditions[T any] struct {
+	_    shape.Filled
+	held *heldConditions
+}
 
 // Hold returns a problem of status 412 where a condition does not hold for what is there; nil
 // where all do, or none was sent.

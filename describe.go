@@ -29,7 +29,7 @@ func (a *API) Describe() facts.API {
 			Version: t.terms().version,
 			Chosen:  cmp.Or(t.end.(*nowhere).versions, t.terms().versions).info(),
 			Chain:   chainInfo(t.terms().active()),
-			At:      t.at.info(),
+			At:      t.at.Facts(),
 		})
 	}
 	return d

@@ -101,10 +101,10 @@
 // the first know the types of later ones; what happens goes down the list only.
 //
 //	describe   part.go route.go reply.go page.go file.go setting.go settings.go attach.go observe.go
-//	           chain.go guard.go format.go retire.go adapter.go instead.go terms.go
+//	           chain.go guard.go format.go retire.go instead.go terms.go
 //	resolve    resolve.go versions.go inherit.go adapt.go plan.go ties.go mistake.go facts.go
 //	compile    compiled.go build.go
 //	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go
-//	           plain.go files.go miss.go fail.go debug.go advise.go causes.go kept.go catalogue.go
+//	           plain.go files.go miss.go fail.go debug.go advise.go causes.go catalogue.go
 //	list       describe.go link.go serve.go drain.go drain_linux.go drain_other.go
 package wicketway

@@ -17,6 +17,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/adapt"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
@@ -273,12 +274,12 @@ func ExampleAdapted() {
 		Metres float64 `json:"metres"`
 	}
 	find := func(_ context.Context, in lockInput) (lock, error) { return lock{in.Lock, 30.48}, nil }
-	old := wicketway.Shaped[lock](
-		wicketway.Renamed("lock", "id"),
-		wicketway.Computed("metres", "feet", func(metres float64) float64 { return metres / 0.3048 }, nil))
+	old := adapt.Struct[lock](
+		adapt.Rename("lock", "id"),
+		adapt.Compute("metres", "feet", func(metres float64) float64 { return metres / 0.3048 }, nil))
 	api := mustBuild(
 		wicketway.Version("v2", wicketway.Route("GET /locks/{lock}", find)),
-		wicketway.Version("v1", wicketway.Adapted("GET /locks/{lock}", find, wicketway.Same(), old)))
+		wicketway.Version("v1", wicketway.Adapted("GET /locks/{lock}", find, adapt.Same(), old)))
 	show(api, "GET", "/v2/locks/bell", "")
 	show(api, "GET", "/v1/locks/bell", "")
 	// Output:

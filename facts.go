@@ -6,12 +6,12 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
-	"strings"
 
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -30,11 +30,6 @@ func (s *versionSet) info() *facts.Versions {
 	}
 }
 
-func (p place) info() facts.Place {
-	file, line := p.frame()
-	return facts.Place{File: file, Line: line}
-}
-
 func (r *resolved) makeFacts() facts.Route {
 	t := r.terms()
 	f := facts.Route{
@@ -49,16 +44,16 @@ func (r *resolved) makeFacts() facts.Route {
 		Formats:  r.formatsInfo(),
 		Chain:    chainInfo(t.active()),
 		Attached: r.attachedInfo(),
-		At:       r.at.info(),
+		At:       r.at.Facts(),
 	}
 	if l := r.lineage; l != nil {
-		f.Inherited = &facts.Inheritance{From: l.from, Override: l.own, At: l.at.info()}
+		f.Inherited = &facts.Inheritance{From: l.from, Override: l.own, At: l.at.Facts()}
 	}
 	f.Own, f.Adapted, f.Problems = r.part.own, r.adapted != nil, t.problemsAs.info()
 	f.Withdrawn, f.Retirement = r.part.withdrawn, t.retirement.info()
 	if r.guarded() {
 		s := t.guard.Scheme()
-		f.Guard = guardInfo(s, t.guardAt.info())
+		f.Guard = guardInfo(s, t.guardAt.Facts())
 		f.Guard.After = len(t.activeIn(t.chain[:t.after]))
 		if r.method == anyMethod {
 			f.Open = t.open
@@ -127,7 +122,7 @@ func chainInfo(of []*chained) []facts.Middleware {
 			Does:       l.Does,
 			Sets:       l.Sets,
 			HidesFlush: l.HidesFlush,
-			At:         l.at.info(),
+			At:         l.at.Facts(),
 		})
 	}
 	return chain
@@ -141,7 +136,7 @@ func (r *resolved) attachedInfo() (all []facts.Attached) {
 			if s.value == nil || overruled(s, l, r) {
 				continue
 			}
-			info := facts.Attached{Type: s.slot.(interface{ String() string }).String(), At: s.at.info()}
+			info := facts.Attached{Type: s.slot.(interface{ String() string }).String(), At: s.at.Facts()}
 			if text, err := json.Marshal(s.value); err == nil {
 				info.Value = text
 			}
@@ -159,7 +154,7 @@ func (r *resolved) settingInfo() (all []facts.Setting) {
 			if overruled(s, l, r) || s.acts != nil && !s.acts(r) {
 				continue
 			}
-			all = append(all, facts.Setting{Name: s.name, At: s.at.info(), List: l.label(), ListAt: l.at.info(), Inherited: l.inherited})
+			all = append(all, facts.Setting{Name: s.name, At: s.at.Facts(), List: l.label(), ListAt: l.at.Facts(), Inherited: l.inherited})
 		}
 	}
 	return all
@@ -217,9 +212,9 @@ func (r *resolved) answerInfo() (all []facts.Answer) {
 	if r.output.Type == nil {
 		return []facts.Answer{a}
 	}
-	a.Type, a.Of = typeName(r.output.Type), r.output.Type
+	a.Type, a.Of = shape.TypeName(r.output.Type), r.output.Type
 	if by, _ := r.adapts(); by != nil && by.IsDerived() {
-		a.Type = "old " + typeName(by.New) // it has no name of its own
+		a.Type = "old " + shape.TypeName(by.New) // it has no name of its own
 	}
 	if r.output.Schema != nil {
 		a.Schema = r.output.Schema.Document()
@@ -240,25 +235,6 @@ func (r *resolved) answerInfo() (all []facts.Answer) {
 		all = append(all, facts.Answer{Status: http.StatusNotModified, Fields: []string{"Etag"}})
 	}
 	return all
-}
-
-// typeName is the name of a type in Go, with packages by the last part of their paths.
-func typeName(t reflect.Type) string {
-	var b strings.Builder
-	name := t.String()
-	for name != "" {
-		end := strings.IndexAny(name, "[],*(){} ")
-		if end < 0 {
-			end = len(name)
-		}
-		b.WriteString(name[strings.LastIndexByte(name[:end], '/')+1 : end])
-		if end < len(name) {
-			b.WriteByte(name[end])
-			end++
-		}
-		name = name[end:]
-	}
-	return b.String()
 }
 
 // answerFields are the header fields of a success.

@@ -9,6 +9,7 @@ import (
 
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -97,7 +98,7 @@ func (w Way) String() string {
 
 // A FormatSetting is what [Formats] returns.
 type FormatSetting struct {
-	at     place
+	at     here.Place
 	offers []Format
 	ways   []Way
 	first  bool
@@ -110,7 +111,7 @@ type FormatSetting struct {
 //
 //	wicketway.Formats(csv.Lists()).ChosenBy(wicketway.BySuffix(), wicketway.ByAccept())
 func Formats(offers ...Format) FormatSetting {
-	return FormatSetting{at: here(0), offers: offers, ways: []Way{ByAccept()}}
+	return FormatSetting{at: here.Here(0), offers: offers, ways: []Way{ByAccept()}}
 }
 
 // ChosenBy says how callers choose. A suffix counts before a query parameter, and that before
@@ -126,7 +127,7 @@ func (f FormatSetting) OrFirst() FormatSetting {
 	return f
 }
 
-func (f FormatSetting) part() place { return f.at }
+func (f FormatSetting) part() here.Place { return f.at }
 
 func (f FormatSetting) setting() setting {
 	return setting{
@@ -134,7 +135,7 @@ func (f FormatSetting) setting() setting {
 		name: "Formats",
 		slot: slotFormats,
 		mode: replaces | ofGroups,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			t.formats = f.choice(func(format string, args ...any) { b.mistake(at, "Formats: "+format, args...) })
 		},
 		undone:  func(t *terms) { t.formats = nil },

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
@@ -22,22 +23,22 @@ import (
 // stands further in, on the route or on a group around it, travels with the route. State that a
 // middleware or a limit keeps is each version's own only where Wrap makes it.
 func Inherit(version string) Part {
-	return inheritPart{at: here(0), from: version}
+	return inheritPart{at: here.Here(0), from: version}
 }
 
 type inheritPart struct {
-	at   place
+	at   here.Place
 	from string
 }
 
-func (p inheritPart) part() place { return p.at }
+func (p inheritPart) part() here.Place { return p.at }
 
 // Withdraw stands in a version that inherits, and takes one of the inherited routes back: requests
 // get 410 (RFC 9110, 15.5.11) and ErrWithdrawn, with a Link to the route in the version before
 // (predecessor-version, RFC 5829) where that has a path of its own. It passes the chain and the guard
 // like any route of the version.
 func Withdraw(line string, settings ...Setting) Part {
-	return &routePart{at: here(0), what: handlerPart, line: line, settings: settings, withdrawn: true,
+	return &routePart{at: here.Here(0), what: handlerPart, line: line, settings: settings, withdrawn: true,
 		serve: func(t *target) endpoint { return withdrawn{t} }}
 }
 
@@ -45,7 +46,7 @@ func Withdraw(line string, settings ...Setting) Part {
 // inherited that the route would replace, so that a slip in its line does not leave the old route
 // in place.
 func Overrides() Setting {
-	return setting{at: here(0), name: "Overrides", slot: slotOverrides, mode: replaces | onlyRoute, apply: func(reporter, place, *terms) {}}
+	return setting{at: here.Here(0), name: "Overrides", slot: slotOverrides, mode: replaces | onlyRoute, apply: func(reporter, here.Place, *terms) {}}
 }
 
 // ErrWithdrawn is raised where a version no longer has what the version before has.
@@ -74,7 +75,7 @@ type lineage struct {
 	from   string         // the version that it was inherited from, or whose route it replaces
 	own    bool           // it stands here itself: it replaces an inherited route, or withdraws it
 	before route.Template // of the route that was replaced or withdrawn
-	at     place          // of Inherit
+	at     here.Place     // of Inherit
 }
 
 // A versionRead is a version as it was read, for those that inherit from it.
@@ -315,7 +316,7 @@ func (s setting) within(mine []setting) setting {
 		}
 	}
 	s.limits = &rest
-	s.apply = func(b reporter, at place, t *terms) {
+	s.apply = func(b reporter, at here.Place, t *terms) {
 		before, seats := t.limits, t.seats
 		apply(b, at, t)
 		for _, m := range mine {

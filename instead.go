@@ -14,6 +14,8 @@ import (
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/here"
+	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -22,7 +24,7 @@ import (
 // several that know a problem the nearest and most special counts. Fails names what the function
 // raises.
 func RaisedAs(now, old *problem.Kind) Setting {
-	return setting{at: here(0), name: "RaisedAs", slot: slotRaisedAs, mode: ofGroups, apply: func(b reporter, at place, t *terms) {
+	return setting{at: here.Here(0), name: "RaisedAs", slot: slotRaisedAs, mode: ofGroups, apply: func(b reporter, at here.Place, t *terms) {
 		for _, k := range []*problem.Kind{now, old} {
 			b.kind(at, "RaisedAs", k)
 		}
@@ -80,10 +82,10 @@ func distance(k, above *problem.Kind) int {
 // (application/json where that is ""), whatever callers accept: an older version had one. The
 // function gets what callers may see; status and header fields stay. Where it fails the problem goes
 // out as RFC 9457 has it.
-func ProblemsAs[T any](media string, shape func(ShownProblem) T) Setting {
+func ProblemsAs[T any](media string, as func(ShownProblem) T) Setting {
 	media = cmp.Or(media, "application/json")
 	offer := answer.NewChoice(answer.Choice{Offers: []answer.Offer{{
-		Name:  typeName(reflect.TypeFor[T]()),
+		Name:  shape.TypeName(reflect.TypeFor[T]()),
 		Media: media,
 		Problem: func(to io.Writer, of *problem.Problem, how problem.Rendering) (err error) {
 			defer func() {
@@ -93,16 +95,16 @@ func ProblemsAs[T any](media string, shape func(ShownProblem) T) Setting {
 			}()
 			shown := showProblem(of, how)
 			shown.Problem = nil // its cause is not for callers
-			return json.MarshalWrite(to, shape(shown))
+			return json.MarshalWrite(to, as(shown))
 		},
 	}}})
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "ProblemsAs",
 		slot: slotProblemsAs,
 		mode: replaces | ofGroups,
-		apply: func(b reporter, at place, t *terms) {
-			if shape == nil {
+		apply: func(b reporter, at here.Place, t *terms) {
+			if as == nil {
 				b.mistake(at, "ProblemsAs: the function is nil")
 			}
 			if of, _, err := mime.ParseMediaType(media); err != nil || !strings.Contains(of, "/") {
@@ -118,7 +120,7 @@ func ProblemsAs[T any](media string, shape func(ShownProblem) T) Setting {
 type problemShape struct {
 	offer *answer.Offer
 	of    reflect.Type
-	at    place
+	at    here.Place
 }
 
 // checkProblemShapes finds what JSON cannot carry of them.
@@ -142,5 +144,5 @@ func (s *problemShape) info() *facts.ProblemShape {
 	if s == nil {
 		return nil
 	}
-	return &facts.ProblemShape{Media: s.offer.Media, Type: typeName(s.of)}
+	return &facts.ProblemShape{Media: s.offer.Media, Type: shape.TypeName(s.of)}
 }

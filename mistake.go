@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -46,14 +47,14 @@ func (ms Mistakes) Unwrap() []error {
 	return errs
 }
 
-func (b *builder) mistake(at place, format string, args ...any) {
+func (b *builder) mistake(at here.Place, format string, args ...any) {
 	for i, a := range args {
-		if p, ok := a.(place); ok {
+		if p, ok := a.(here.Place); ok {
 			args[i] = b.where(p)
 		}
 	}
 	b.wrong[at] = true
-	file, line := at.frame()
+	file, line := at.Frame()
 	m := Mistake{File: file, Line: line, Text: fmt.Sprintf(format, args...), where: b.where(at)}
 	if !slices.Contains(b.mistakes, m) {
 		b.mistakes = append(b.mistakes, m)
@@ -68,7 +69,7 @@ func (ms Mistakes) sorted() Mistakes {
 }
 
 // askWrong reports what a value that was given says is wrong with it by itself.
-func askWrong(b reporter, at place, name string, value any) {
+func askWrong(b reporter, at here.Place, name string, value any) {
 	for _, err := range wrongWith(value) {
 		b.mistake(at, "%s: %v", name, err)
 	}
@@ -83,7 +84,7 @@ func wrongWith(value any) []error {
 }
 
 // kind checks a kind of problem, and that its code means no other kind.
-func (b *builder) kind(at place, setting string, k *problem.Kind) {
+func (b *builder) kind(at here.Place, setting string, k *problem.Kind) {
 	if err := k.Check(); err != nil {
 		b.mistake(at, "%s: %v", setting, err)
 		return
@@ -101,14 +102,14 @@ func (b *builder) kind(at place, setting string, k *problem.Kind) {
 type files map[string]string
 
 // filesOf names the files in which parts were declared.
-func filesOf(at place, parts []Part) files {
+func filesOf(at here.Place, parts []Part) files {
 	all := files{}
 	var add func(Part)
 	add = func(p Part) {
 		if p == nil {
 			return
 		}
-		file, _ := p.part().frame()
+		file, _ := p.part().Frame()
 		all[file] = ""
 		switch p := p.(type) {
 		case group:
@@ -147,15 +148,15 @@ func (all files) shorten() {
 }
 
 // where writes a place. Only the first mistake makes it worth to name the files.
-func (b *builder) where(p place) string {
+func (b *builder) where(p here.Place) string {
 	if b.files == nil {
 		b.files = filesOf(b.at, b.parts)
 	}
 	return b.files.where(p)
 }
 
-func (f files) where(p place) string {
-	file, line := p.frame()
+func (f files) where(p here.Place) string {
+	file, line := p.Frame()
 	if short := f[file]; short != "" {
 		return fmt.Sprintf("%s:%d", short, line)
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
@@ -21,7 +22,7 @@ import (
 // A builder reads parts into routes that are plain data, checks them as a whole, and then
 // compiles them. It collects what is wrong with them on the way.
 type builder struct {
-	at        place
+	at        here.Place
 	routes    []*resolved
 	room      []resolved       // for more of them
 	templates []route.Template // of the routes
@@ -42,18 +43,18 @@ type builder struct {
 	under     map[string]*versionSet // the sets by their prefixes
 	files     files                  // of the parts, named for mistakes
 	mistakes  Mistakes
-	wrong     map[place]bool     // where there is one
-	broken    map[*resolved]bool // the routes whose inputs or outputs have some
-	unread    bool               // there are routes that could not be read, so that a route may be there after all
+	wrong     map[here.Place]bool // where there is one
+	broken    map[*resolved]bool  // the routes whose inputs or outputs have some
+	unread    bool                // there are routes that could not be read, so that a route may be there after all
 }
 
-func newBuilder(at place, parts []Part) *builder {
+func newBuilder(at here.Place, parts []Part) *builder {
 	b := &builder{
 		at:      at,
 		codes:   map[string]*problem.Kind{},
 		inputs:  map[inputKey]*bind.Plan{},
 		outputs: map[outputKey]*answer.Plan{},
-		wrong:   map[place]bool{},
+		wrong:   map[here.Place]bool{},
 		broken:  map[*resolved]bool{},
 		secrets: secret.Types{},
 		under:   map[string]*versionSet{},
@@ -169,7 +170,7 @@ func (b *builder) list(l *list, parts []Part) *list {
 		switch p := p.(type) {
 		case Setting:
 			s := p.setting()
-			if s.at.pc == 0 || s.at.isForeign(l.at) { // a literal, or what another package has made
+			if s.at.IsZero() || s.at.IsForeign(l.at) { // a literal, or what another package has made
 				s.at = l.at
 			}
 			l.settings = append(l.settings, s)
@@ -411,7 +412,7 @@ func (b *builder) checkFormats() {
 	}
 	type checker interface{ CheckRoutes([]facts.Route) error }
 	offering := map[checker][]facts.Route{}
-	at := map[checker]place{}
+	at := map[checker]here.Place{}
 	var order []checker
 	for _, r := range b.routes {
 		var known []facts.Route
@@ -452,7 +453,7 @@ func (b *builder) checkFacts() {
 			continue
 		}
 		var known *facts.Route
-		ask := func(at place, name string, check func(facts.Route) error) {
+		ask := func(at here.Place, name string, check func(facts.Route) error) {
 			if known == nil {
 				f := r.makeFacts()
 				known = &f

@@ -11,6 +11,7 @@ import (
 
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -20,14 +21,14 @@ import (
 // read more, and what comes instead. It does not travel with inherited routes; nor do [Sunset],
 // [EndsAtSunset] and what is related to them.
 func Deprecated(from time.Time) Setting {
-	return retires(here(0), "Deprecated", slotDeprecated, func(r *retirement, on bool) { r.deprecated = given(from, on) }).
+	return retires(here.Here(0), "Deprecated", slotDeprecated, func(r *retirement, on bool) { r.deprecated = given(from, on) }).
 		wrong(from.IsZero(), "the time is zero: give the one from which it holds")
 }
 
 // Sunset says when what stands here is expected to be no longer there: its answers carry the field
 // Sunset (RFC 8594). It is still served after that, unless [EndsAtSunset] says otherwise.
 func Sunset(at time.Time) Setting {
-	return retires(here(0), "Sunset", slotSunset, func(r *retirement, on bool) { r.sunset = given(at, on) }).
+	return retires(here.Here(0), "Sunset", slotSunset, func(r *retirement, on bool) { r.sunset = given(at, on) }).
 		wrong(at.IsZero(), "the time is zero: give the one at which it ends")
 }
 
@@ -35,7 +36,7 @@ func Sunset(at time.Time) Setting {
 // In the windows of time that are given it does so before, as a rehearsal for those who have not
 // noticed. The guard is asked first, so that the log can say who still calls.
 func EndsAtSunset(rehearsals ...facts.Window) Setting {
-	s := retires(here(0), "EndsAtSunset", slotEnds, func(r *retirement, on bool) {
+	s := retires(here.Here(0), "EndsAtSunset", slotEnds, func(r *retirement, on bool) {
 		r.ends, r.rehearsals = on, nil
 		if on {
 			r.rehearsals = slices.Clone(rehearsals)
@@ -58,11 +59,11 @@ var errNoSunset = errors.New("no Sunset says when that is: add one")
 // describedby or license.
 func Related(relation, target string) Setting {
 	link := "<" + target + `>; rel="` + relation + `"`
-	s := setting{at: here(0), name: "Related", slot: slotRelated, mode: ofGroups}
+	s := setting{at: here.Here(0), name: "Related", slot: slotRelated, mode: ofGroups}
 	if slices.Contains([]string{"deprecation", "sunset", "successor-version"}, relation) {
 		s.mode |= staysBehind
 	}
-	s.apply = func(b reporter, at place, t *terms) {
+	s.apply = func(b reporter, at here.Place, t *terms) {
 		uri, err := url.Parse(target)
 		switch {
 		case err != nil, target == "", strings.ContainsAny(target, "<> \"\r\n"), uri.Scheme == "" && uri.Host == "" && !strings.HasPrefix(target, "/"):
@@ -83,7 +84,7 @@ func isURI(text string) bool {
 
 // Clock says what time it is for [EndsAtSunset]: for tests of what comes later.
 func Clock(now func() time.Time) Setting {
-	return retires(here(0), "Clock", slotClock, func(r *retirement, on bool) {
+	return retires(here.Here(0), "Clock", slotClock, func(r *retirement, on bool) {
 		r.now = nil
 		if on {
 			r.now = now
@@ -130,7 +131,7 @@ func (t *terms) retire(change func(r *retirement)) {
 }
 
 // retires makes a setting of a retirement, which can be undone.
-func retires(at place, name string, about slot, set func(r *retirement, on bool)) setting {
+func retires(at here.Place, name string, about slot, set func(r *retirement, on bool)) setting {
 	s := flag(at, name, about, func(t *terms, on bool) { t.retire(func(r *retirement) { set(r, on) }) })
 	if about != slotClock {
 		s.mode |= staysBehind
@@ -141,7 +142,7 @@ func retires(at place, name string, about slot, set func(r *retirement, on bool)
 // wrong makes a setting a mistake where it is one by itself.
 func (s setting) wrong(is bool, text string) setting {
 	apply := s.apply
-	s.apply = func(b reporter, at place, t *terms) {
+	s.apply = func(b reporter, at here.Place, t *terms) {
 		if is {
 			b.mistake(at, "%s: %s", s.name, text)
 		}

@@ -8,6 +8,8 @@ import (
 	"runtime"
 	"strings"
 
+	"github.com/wicketway/wicketway/adapt"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/schema"
 )
@@ -34,7 +36,7 @@ const (
 
 // A routePart is a route as it was declared.
 type routePart struct {
-	at        place
+	at        here.Place
 	what      partKind
 	line      string // the method is empty for what is mounted
 	settings  []Setting
@@ -50,7 +52,7 @@ type routePart struct {
 	readable  func() error // says why files are not; nil for what is none
 }
 
-func (p *routePart) part() place { return p.at }
+func (p *routePart) part() here.Place { return p.at }
 
 // needs notes what is missing where what serves a route is nil.
 func needs(p *routePart, value any, name string) Part {
@@ -69,7 +71,7 @@ func needs(p *routePart, value any, name string) Part {
 // time; its context is the request's, and ends when the caller leaves.
 func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), settings ...Setting) Part {
 	return needs(&routePart{
-		at:       here(0),
+		at:       here.Here(0),
 		line:     line,
 		settings: settings,
 		function: functionOf(serve),
@@ -79,11 +81,34 @@ func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out
 	}, serve, "function")
 }
 
+// Adapted declares a route of an older version over the function that serves the newer one: in says
+// what its input, or the body of it, looked like, and out the same of its output, or of what that
+// holds: the value of a [Reply] or a [Created], the items of a list, a [Page] or a [Stream], each by
+// itself. Links, conditions and tags are those of the older version.
+//
+//	wicketway.Adapted("GET /passages/{passage}", desk.Find, adapt.Same(), oldPassage)
+//
+// An old input keeps the rules of its own type, and what it becomes those of the function's: faults
+// of the latter are told at the place where the old input has the member.
+func Adapted[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), in, out adapt.Adapter, settings ...Setting) Part {
+	p := &routePart{
+		at:       here.Here(0),
+		line:     line,
+		settings: settings,
+		function: functionOf(serve),
+		in:       reflect.TypeFor[In](),
+		out:      outputOf(reflect.TypeFor[Out]()),
+		serve:    func(t *target) endpoint { return &typed[In, Out]{call: serve, adapted: t.adapted} },
+	}
+	p.adapts = &adaptation{in: in.Declared(), out: out.Declared()}
+	return needs(p, serve, "function")
+}
+
 // Handle declares a route that a plain handler serves. It reads its parameters
 // with r.PathValue, and reports failure with [Fail]. Where it has a method Check() error, Build asks it
 // what is wrong with it.
 func Handle(line string, h http.Handler, settings ...Setting) Part {
-	at, _ := hereBy()
+	at, _ := here.By()
 	return needs(&routePart{
 		at:       at,
 		what:     handlerPart,
@@ -98,7 +123,7 @@ func Handle(line string, h http.Handler, settings ...Setting) Part {
 // specific than the prefix still come first.
 func Mount(prefix string, h http.Handler, settings ...Setting) Part {
 	return needs(&routePart{
-		at:       here(0),
+		at:       here.Here(0),
 		what:     mountPart,
 		line:     anyMethod + " " + strings.TrimSuffix(prefix, "/") + "/{+mounted}",
 		settings: settings,
@@ -120,7 +145,7 @@ func Files(prefix string, files fs.FS, settings ...Setting) Part {
 	}
 	return needs(&routePart{
 		readable: readable,
-		at:       here(0),
+		at:       here.Here(0),
 		what:     filesPart,
 		line:     http.MethodGet + " " + strings.TrimSuffix(prefix, "/") + "/{+file}",
 		settings: settings,

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -17,7 +18,7 @@ type Setting interface {
 // A setting is a Setting as data: what it is about, where it was declared, how it changes
 // the terms of the list in which it stands, and on which routes it has an effect.
 type setting struct {
-	at   place
+	at   here.Place
 	name string
 	slot any // what it is about: in each list one setting of a slot, unless it adds
 	mode mode
@@ -25,7 +26,7 @@ type setting struct {
 	value  any
 	limits *Limits
 	// apply changes the terms, and reports what is wrong with the setting itself.
-	apply func(b reporter, at place, t *terms)
+	apply func(b reporter, at here.Place, t *terms)
 	// undone takes it back for an inner list; nil where another setting does that.
 	undone func(t *terms)
 	// acts reports whether the setting has an effect on a route; nil: on every one. Lacks
@@ -51,9 +52,9 @@ type piece struct {
 
 // A reporter takes down what is wrong with settings.
 type reporter interface {
-	mistake(at place, format string, args ...any)
+	mistake(at here.Place, format string, args ...any)
 	// kind takes a kind of problem in, and says what is wrong with it.
-	kind(at place, setting string, k *problem.Kind)
+	kind(at here.Place, setting string, k *problem.Kind)
 }
 
 // A mode says how a setting goes together with those of outer lists, and where it stands.
@@ -68,7 +69,7 @@ const (
 	early                           // it adds to what outer lists say, before its own list does
 )
 
-func (s setting) part() place      { return s.at }
+func (s setting) part() here.Place { return s.at }
 func (s setting) setting() setting { return s }
 
 func (s setting) is(m mode) bool { return s.mode&m != 0 }
@@ -124,21 +125,21 @@ const (
 // [Limits] each field that is not zero is lifted to its default. A [Guard] is undone by
 // [Public], and what adds up (Chain, Scopes, Fails, Translate) cannot be undone.
 func Undo(s Setting) Setting {
-	at := here(0)
+	at := here.Here(0)
 	if isNil(s) {
-		return setting{at: at, name: "Undo", slot: at, apply: func(b reporter, at place, _ *terms) {
+		return setting{at: at, name: "Undo", slot: at, apply: func(b reporter, at here.Place, _ *terms) {
 			b.mistake(at, "Undo: the setting is nil")
 		}}
 	}
 	of := s.setting()
 	u := setting{at: at, name: "Undo of " + of.name, slot: of.slot, mode: of.mode, limits: of.limits}
 	if of.undone == nil {
-		u.apply = func(b reporter, at place, _ *terms) {
+		u.apply = func(b reporter, at here.Place, _ *terms) {
 			b.mistake(at, "Undo: %s cannot be undone: use Public for a Guard; what adds up stays", of.name)
 		}
 		return u
 	}
-	u.apply = func(_ reporter, _ place, t *terms) { of.undone(t) }
+	u.apply = func(_ reporter, _ here.Place, t *terms) { of.undone(t) }
 	u.acts = func(r *resolved) bool {
 		for l := r.list; l != nil; l = l.outer {
 			if slices.ContainsFunc(l.settings, func(o setting) bool { return o.slot == of.slot && o.name == of.name }) {

@@ -16,6 +16,7 @@ import (
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/failure"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -24,7 +25,7 @@ import (
 // ones. Each middleware is applied once where the setting stands, not once a
 // route, so that its state is shared by all below.
 func Chain(middleware ...Middleware) Setting {
-	return setting{at: here(0), name: "Chain", slot: slotChain, apply: func(b reporter, at place, t *terms) {
+	return setting{at: here.Here(0), name: "Chain", slot: slotChain, apply: func(b reporter, at here.Place, t *terms) {
 		if len(middleware) == 0 {
 			b.mistake(at, "Chain: none is given: leave it out, or name some")
 		}
@@ -45,7 +46,7 @@ func Chain(middleware ...Middleware) Setting {
 }
 
 // checkMiddleware reports what is wrong with a middleware by itself.
-func checkMiddleware(b reporter, at place, m Middleware) {
+func checkMiddleware(b reporter, at here.Place, m Middleware) {
 	if m.Name == "" {
 		b.mistake(at, "Chain: a middleware has no name: listings and Without need one")
 	}
@@ -72,11 +73,11 @@ func checkMiddleware(b reporter, at place, m Middleware) {
 // Without leaves middleware of outer chains out, by name.
 func Without(names ...string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Without",
 		slot: slotWithout,
 		mode: early,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if len(names) == 0 {
 				b.mistake(at, "Without: none is given: leave it out, or name some")
 			}
@@ -116,11 +117,11 @@ func chainNames(of []*chained) string {
 // the routes there do not take is not found.
 func Guard(by exchange.Authenticator) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Guard",
 		slot: slotAccess,
 		mode: replaces,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			t.guardAt, t.public, t.open, t.after = at, false, nil, -1
 			if t.guard = by; isNil(by) {
 				b.mistake(at, "Guard: the guard is nil; Public() opens a route")
@@ -147,14 +148,14 @@ func (noGuard) Scheme() exchange.Scheme { return exchange.Scheme{} }
 // not.
 func Public(methods ...string) Setting {
 	if len(methods) > 0 {
-		return publicMethods(here(0), methods)
+		return publicMethods(here.Here(0), methods)
 	}
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Public",
 		slot: slotAccess,
 		mode: replaces,
-		apply: func(_ reporter, _ place, t *terms) {
+		apply: func(_ reporter, _ here.Place, t *terms) {
 			t.guard, t.public, t.open, t.scopes, t.anyScope, t.rules = nil, true, nil, nil, nil, nil
 		},
 		acts: func(r *resolved) bool {
@@ -169,7 +170,7 @@ func Public(methods ...string) Setting {
 	}
 }
 
-func publicMethods(at place, methods []string) Setting {
+func publicMethods(at here.Place, methods []string) Setting {
 	var pieces []piece
 	for _, m := range methods {
 		pieces = append(pieces, piece{m, func(_ *list, r *resolved) bool {
@@ -180,7 +181,7 @@ func publicMethods(at place, methods []string) Setting {
 		at:   at,
 		name: "Public",
 		slot: slotPublicMethods,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			for _, m := range methods {
 				if strings.ToUpper(m) != m || m == "" {
 					b.mistake(at, "Public: %q is not a method, such as GET", m)
@@ -197,10 +198,10 @@ func publicMethods(at place, methods []string) Setting {
 // outer groups.
 func Scopes(needed ...string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Scopes",
 		slot: slotScopes,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			checkScopes(b, at, "Scopes", needed)
 			t.scopes = append(t.scopes, needed...)
 		},
@@ -210,14 +211,14 @@ func Scopes(needed ...string) Setting {
 }
 
 // some reports a list that is empty, or has something twice.
-func some[T comparable](b reporter, at place, setting string, list []T) {
+func some[T comparable](b reporter, at here.Place, setting string, list []T) {
 	if len(list) == 0 {
 		b.mistake(at, "%s: none is given: leave it out, or name some", setting)
 	}
 	twice(b, at, setting, list)
 }
 
-func twice[T comparable](b reporter, at place, setting string, list []T) {
+func twice[T comparable](b reporter, at here.Place, setting string, list []T) {
 	for i, one := range list {
 		if slices.Contains(list[:i], one) {
 			b.mistake(at, "%s: %v is named twice: once is enough", setting, one)
@@ -225,7 +226,7 @@ func twice[T comparable](b reporter, at place, setting string, list []T) {
 	}
 }
 
-func checkScopes(b reporter, at place, setting string, scopes []string) {
+func checkScopes(b reporter, at here.Place, setting string, scopes []string) {
 	some(b, at, setting, scopes)
 	for _, scope := range scopes {
 		if scope == "" || strings.ContainsFunc(scope,
@@ -239,10 +240,10 @@ func checkScopes(b reporter, at place, setting string, scopes []string) {
 // AnyScopes ask for.
 func AnyScope(oneOf ...string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "AnyScope",
 		slot: slotAnyScope,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			checkScopes(b, at, "AnyScope", oneOf)
 			t.anyScope = append(t.anyScope[:len(t.anyScope):len(t.anyScope)], oneOf)
 		},
@@ -264,10 +265,10 @@ func AnyScope(oneOf ...string) Setting {
 func Allow[In any](kind *problem.Kind, rule func(ctx context.Context, caller Identity, in In) (bool, error)) Setting {
 	in := reflect.TypeFor[In]()
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Allow",
 		slot: slotAllow,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			b.kind(at, "Allow", kind)
 			if kind.Check() == nil && kind.Status() >= 500 {
 				b.mistake(at, "Allow: the kind %q has the status %d, which blames the server: use one of status 403, or 404", kind.Code(), kind.Status())
@@ -299,7 +300,7 @@ type allowRule struct {
 
 // Fails names the kinds of problem that a route can raise itself.
 func Fails(kinds ...*problem.Kind) Setting {
-	return setting{at: here(0), name: "Fails", slot: slotFails, apply: func(b reporter, at place, t *terms) {
+	return setting{at: here.Here(0), name: "Fails", slot: slotFails, apply: func(b reporter, at here.Place, t *terms) {
 		if len(kinds) == 0 {
 			b.mistake(at, "Fails: none is given: leave it out, or name some")
 		}
@@ -318,11 +319,11 @@ func Fails(kinds ...*problem.Kind) Setting {
 // Answers is the status of a success, 200 to 299.
 func Answers(status int) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Answers",
 		slot: slotAnswers,
 		mode: replaces,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if t.answers = status; status < http.StatusOK || status > 299 {
 				b.mistake(at, "Answers: %d is not the status of a success (200 to 299)", status)
 				t.answers = 0
@@ -337,11 +338,11 @@ func Answers(status int) Setting {
 // Summary says in a line what a route is for.
 func Summary(text string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Summary",
 		slot: slotSummary,
 		mode: replaces | onlyRoute,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if t.summary = text; strings.TrimSpace(text) == "" || strings.ContainsAny(text, "\r\n") {
 				b.mistake(at, "Summary: %q is not a line of text: say what the route is for, or leave it out", text)
 			}
@@ -353,11 +354,11 @@ func Summary(text string) Setting {
 // function with its package's: passages.find.
 func Name(name string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Name",
 		slot: slotName,
 		mode: replaces | onlyRoute,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if t.name = name; name == "" || strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == '/' || c == 0x7f }) {
 				b.mistake(at, "Name: %q is not a name: names have neither spaces nor slashes, such as passages.find", name)
 			}
@@ -369,27 +370,27 @@ func Name(name string) Setting {
 // (rule:"readOnly"), so that callers can send back what they got; they are refused
 // otherwise.
 func IgnoreReadOnly() Setting {
-	return flag(here(0), "IgnoreReadOnly", slotReadOnly, func(t *terms, on bool) { t.readOnly = on }).
+	return flag(here.Here(0), "IgnoreReadOnly", slotReadOnly, func(t *terms, on bool) { t.readOnly = on }).
 		where(readsJSON, noJSONBody)
 }
 
 // AllowUnknown ignores members of a JSON body that the input does not have; they
 // are refused otherwise.
 func AllowUnknown() Setting {
-	return flag(here(0), "AllowUnknown", slotUnknown, func(t *terms, on bool) { t.unknown = on }).
+	return flag(here.Here(0), "AllowUnknown", slotUnknown, func(t *terms, on bool) { t.unknown = on }).
 		where(readsJSON, noJSONBody)
 }
 
 const noJSONBody = "no route here reads a JSON body"
 
 // flag makes a setting that is on or off; off is what Undo makes of it.
-func flag(at place, name string, about slot, set func(t *terms, on bool)) setting {
+func flag(at here.Place, name string, about slot, set func(t *terms, on bool)) setting {
 	return setting{
 		at:     at,
 		name:   name,
 		slot:   about,
 		mode:   replaces | ofGroups,
-		apply:  func(_ reporter, _ place, t *terms) { set(t, true) },
+		apply:  func(_ reporter, _ here.Place, t *terms) { set(t, true) },
 		undone: func(t *terms) { set(t, false) },
 	}
 }
@@ -433,7 +434,7 @@ type Limits struct {
 // defaultLimits are what holds where nothing is said.
 var defaultLimits = Limits{Body: 1 << 20, Faults: check.MostFaults}
 
-func (l Limits) part() place { return place{} }
+func (l Limits) part() here.Place { return here.Place{} }
 
 func (l Limits) setting() setting {
 	return setting{
@@ -441,7 +442,7 @@ func (l Limits) setting() setting {
 		slot:   slotLimits,
 		mode:   replaces | ofGroups,
 		limits: &l,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if l == (Limits{}) {
 				b.mistake(at, "Limits: no field is set: leave it out, or set one")
 			}
@@ -525,11 +526,11 @@ func (s Slash) String() string { return table.Slash(s).String() }
 // Slashes says what a slash at the end of a path means for the routes of a group.
 func Slashes(policy Slash) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Slashes",
 		slot: slotSlashes,
 		mode: replaces | ofGroups,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if t.slashes = policy; policy > SlashSame {
 				b.mistake(at, "Slashes: %d is not a policy: write SlashRedirect, SlashStrict or SlashSame", uint8(policy))
 				t.slashes = SlashRedirect
@@ -543,7 +544,7 @@ func Slashes(policy Slash) Setting {
 // into problems. Their header fields are kept; what is JSON already is left
 // alone. What the handler wrote goes to the log.
 func Uniform() Setting {
-	return flag(here(0), "Uniform", slotUniform, func(t *terms, on bool) { t.uniform = on }).
+	return flag(here.Here(0), "Uniform", slotUniform, func(t *terms, on bool) { t.uniform = on }).
 		where(isHandler,
 			"this list has no plain or mounted handler; answers of functions and Files are uniform anyway")
 }
@@ -551,7 +552,7 @@ func Uniform() Setting {
 // Listing lets [Files] list the folders that have no index.html, as JSON. Names that
 // are no UTF-8 are left out, as no path leads to them (see [io/fs.ValidPath]).
 func Listing() Setting {
-	return flag(here(0), "Listing", slotListing, func(t *terms, on bool) { t.listing = on }).
+	return flag(here.Here(0), "Listing", slotListing, func(t *terms, on bool) { t.listing = on }).
 		where(isFiles,
 			"this list has no Files")
 }
@@ -560,11 +561,11 @@ func Listing() Setting {
 // stay as they are.
 func Envelope(member string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Envelope",
 		slot: slotEnvelope,
 		mode: replaces | ofGroups,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if t.envelope = member; member == "" || !utf8.ValidString(member) {
 				b.mistake(at, "Envelope: %q is not a member name; Undo takes one off", member)
 			}
@@ -583,7 +584,7 @@ func Envelope(member string) Setting {
 // A route that changes something takes them as a field of its input of type [Conditions], and
 // holds them against what is there; without such a field Conditional on it is a mistake.
 func Conditional() Setting {
-	return flag(here(0), "Conditional", slotConditional, func(t *terms, on bool) { t.conditional = on }).
+	return flag(here.Here(0), "Conditional", slotConditional, func(t *terms, on bool) { t.conditional = on }).
 		where(func(r *resolved) bool {
 			kind := r.part.out.kind
 			return isTyped(r) && (kind == valueOutput || kind == ownOutput || !r.isReading())
@@ -592,24 +593,24 @@ func Conditional() Setting {
 
 // OmitNull leaves out of the JSON of a group what is null in its objects. Items of lists stay.
 func OmitNull() Setting {
-	return flag(here(0), "OmitNull", slotOmitNull, func(t *terms, on bool) { t.omitNull = on }).
+	return flag(here.Here(0), "OmitNull", slotOmitNull, func(t *terms, on bool) { t.omitNull = on }).
 		where(sendsText, "no route here sends a value as JSON")
 }
 
 // ProblemsInJSON sends the problems of a group as JSON, whatever callers accept or choose.
 func ProblemsInJSON() Setting {
-	return flag(here(0), "ProblemsInJSON", slotPlainProblems, func(t *terms, on bool) { t.jsonOnly = on })
+	return flag(here.Here(0), "ProblemsInJSON", slotPlainProblems, func(t *terms, on bool) { t.jsonOnly = on })
 }
 
 // Media is the media type that the JSON of a group is sent as, such as
 // application/vnd.canal.lock+json; of a [Content] it is the type for listings.
 func Media(mediaType string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Media",
 		slot: slotMedia,
 		mode: replaces | ofGroups,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			t.media = mediaType
 			if media, _, err := mime.ParseMediaType(mediaType); err != nil || !strings.Contains(media, "/") {
 				b.mistake(at, "Media: %q is not a media type, such as application/vnd.canal.lock+json", mediaType)
@@ -629,11 +630,11 @@ func Media(mediaType string) Setting {
 func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Setting {
 	in := reflect.TypeFor[In]()
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "LocatedBy",
 		slot: slotLocated,
 		mode: replaces | onlyRoute,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if t.located = functionOf(function); t.located == nil {
 				b.mistake(at, "LocatedBy: the function is nil")
 			}
@@ -650,7 +651,7 @@ func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Set
 // middleware neither answers nor goes on. Production is the default. WICKETWAY_DEVELOPMENT=1 in the
 // environment does the same for a whole API.
 func Development() Setting {
-	return flag(here(0), "Development", slotDevelopment, func(t *terms, on bool) { t.development = on })
+	return flag(here.Here(0), "Development", slotDevelopment, func(t *terms, on bool) { t.development = on })
 }
 
 // Log is where the API writes what is its own: that it listens, and failures that
@@ -658,11 +659,11 @@ func Development() Setting {
 // [Middleware.Log]), or else slog's default.
 func Log(logger *slog.Logger) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Log",
 		slot: slotLog,
 		mode: replaces | ofGroups,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if t.log = logger; logger == nil {
 				b.mistake(at, "Log: the logger is nil: leave it out for slog's default")
 			}
@@ -692,11 +693,11 @@ const ownBase = failure.OwnBase
 // puts under a prefix needs to say so.
 func ProblemBase(uri string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "ProblemBase",
 		slot: slotProblemBase,
 		mode: replaces | ofGroups,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if !strings.HasSuffix(uri, "/") && !strings.HasSuffix(uri, "#") {
 				b.mistake(at, "ProblemBase: %q ends neither in a slash nor in #, so no code can follow", uri)
 			}
@@ -713,11 +714,11 @@ func ProblemBase(uri string) Setting {
 // the foreign error as its cause, unless it has one.
 func Translate(known ...func(error) error) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Translate",
 		slot: slotTranslate,
 		mode: ofGroups,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if len(known) == 0 {
 				b.mistake(at, "Translate: none is given: leave it out, or name some")
 			}

@@ -12,6 +12,7 @@ import (
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -21,7 +22,7 @@ type terms struct {
 	chain     []*chained // the chain, outermost first
 	left      []*chained // those of it that are left out
 	guard     exchange.Authenticator
-	guardAt   place
+	guardAt   here.Place
 	after     int      // how many of the chain come before the guard
 	open      []string // the methods for which the guard is not asked
 	public    bool
@@ -118,7 +119,7 @@ type resolved struct {
 	method  string   // anyMethod for what is mounted
 	path    string   // the path template, as it was written where it is none
 	names   []string // of its parameters
-	at      place
+	at      here.Place
 	name    string // for links; "" where it has none
 	part    *routePart
 	list    *list // whose settings hold, nearest first
@@ -167,7 +168,7 @@ func (r *resolved) guarded() bool { return r.list.terms.guards(r.method) }
 // A list is a group's parts, or a route's settings.
 type list struct {
 	outer     *list
-	at        place
+	at        here.Place
 	kind      groupKind
 	ofRoute   bool
 	inherited bool   // it is one of an earlier version, as it holds in a later one

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -64,11 +65,11 @@ func (s VersionScheme) String() string {
 // by Header with 400, by MediaType with 406 or, for the body, with 415.
 func VersionBy(scheme VersionScheme, byDefault string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "VersionBy",
 		slot: slotVersionBy,
 		mode: replaces | ofGroups | besideVersions,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			if scheme.kind == byHeader && !bind.IsToken(scheme.field) {
 				b.mistake(at, "VersionBy: Header(%q) is not a field name (RFC 9110, 5.1), such as Api-Version", scheme.field)
 			}
@@ -106,11 +107,11 @@ func hasMeaning(field string) bool {
 // a version that never was, and is told.
 func Withdrawn(versions ...string) Setting {
 	return setting{
-		at:   here(0),
+		at:   here.Here(0),
 		name: "Withdrawn",
 		slot: slotWithdrawn,
 		mode: replaces | ofGroups | besideVersions,
-		apply: func(b reporter, at place, t *terms) {
+		apply: func(b reporter, at here.Place, t *terms) {
 			some(b, at, "Withdrawn", versions)
 			t.withdrawn = withdrawals{versions, at}
 		},
@@ -125,14 +126,14 @@ func isVersioned(r *resolved) bool { return r.terms().version != "" }
 // withdrawals is what a Withdrawn says.
 type withdrawals struct {
 	names []string
-	at    place
+	at    here.Place
 }
 
 // versionBy is what a VersionBy says; the zero value is Path, with no default.
 type versionBy struct {
 	scheme    VersionScheme
 	byDefault string
-	at        place
+	at        here.Place
 }
 
 // A versionSet is the versions that stand side by side under one prefix. It is complete when all
@@ -140,9 +141,9 @@ type versionBy struct {
 type versionSet struct {
 	under       route.Template
 	by          versionBy
-	at          place // of the first version
+	at          here.Place // of the first version
 	withdrawn   []string
-	withdrawnAt place
+	withdrawnAt here.Place
 	names       []string
 	editions    []int32 // of the table, where the versions share their paths
 }

@@ -18,6 +18,7 @@ import (
 	"github.com/golang-jwt/jwt/v5"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/adapt"
 	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/chain/auth"
 	"github.com/wicketway/wicketway/chain/requestid"
@@ -246,10 +247,10 @@ func smallGetAllocations(meter) result {
 func adaptedGet(m meter) result {
 	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
 		wicketway.Adapted("GET /locks/{lock}", func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil },
-			wicketway.Same(), wicketway.Shaped[lock](
-				wicketway.Renamed("lock", "id"),
-				wicketway.Computed("width", "width_ft", func(metres float64) float64 { return math.Round(metres * 3.2808) }, nil),
-				wicketway.Computed("open", "state", stateOf, nil))))
+			adapt.Same(), adapt.Struct[lock](
+				adapt.Rename("lock", "id"),
+				adapt.Compute("width", "width_ft", func(metres float64) float64 { return math.Round(metres * 3.2808) }, nil),
+				adapt.Compute("open", "state", stateOf, nil))))
 	if err != nil {
 		panic(err)
 	}

@@ -9,24 +9,24 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
-	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/adapt"
 	"github.com/wicketway/wicketway/internal/check"
 )
 
 // Adapts holds the two ways of an adapter against each other, on examples of the present type: what
 // each looked like keeps the rules of the old type, becomes a present value again, and looks the same
 // once more; and the present value is the example, but for the members that the adapter loses
-// ([wicketway.Adapter.Loses]).
+// ([adapt.Adapter.Ignore]).
 //
 //	wicketwaytest.Adapts(t, oldLock, locks.Lock{Lock: "bell", State: "open"}, locks.Lock{Lock: "heron", State: "closed"})
 //
 // Examples should differ in every member: a way that forgets one is found only by that.
-func Adapts[New any](t testing.TB, a wicketway.Adapter, examples ...New) {
+func Adapts[New any](t testing.TB, a adapt.Adapter, examples ...New) {
 	t.Helper()
 	if len(examples) == 0 {
 		t.Fatal("Adapts: there are no examples")
 	}
-	lost := a.Lost()
+	lost := a.Ignored()
 	for i, example := range examples {
 		old, text, ok := oldOf(t, i, a, example)
 		if !ok {
@@ -49,7 +49,7 @@ func Adapts[New any](t testing.TB, a wicketway.Adapter, examples ...New) {
 }
 
 // oldOf is what an example looked like, as it is read from what is sent.
-func oldOf(t testing.TB, i int, a wicketway.Adapter, example any) (old any, text jsontext.Value, ok bool) {
+func oldOf(t testing.TB, i int, a adapt.Adapter, example any) (old any, text jsontext.Value, ok bool) {
 	t.Helper()
 	old, err := a.ToOld(example)
 	if err == nil {

@@ -94,7 +94,7 @@ func TestMembersAreThoseOfJSON(t *testing.T) {
 		if names := loggedOf(t, typ, shown); !slices.Equal(names, shown) {
 			t.Errorf("%s: logged are %q, members are %q", typ, names, columns)
 		}
-		a, errs := shape.Derive(typ, nil, nil)
+		a, errs := shape.Derive(typ, nil)
 		if errs != nil { // some cannot be told apart, which is said
 			continue
 		}

@@ -16,7 +16,7 @@ import (
 
 // A Member says how one member of the old type comes from the present one, and back.
 type Member struct {
-	Call string // how it was declared, for mistakes: Renamed("slot", "time")
+	Call string // how it was declared, for mistakes: Rename("slot", "time")
 	New  string // the member of the present type, or a path with slashes; "" where there is none
 	Old  string // the name in the old type; "" where it has none
 	Tag  string // more of the old member's tag
@@ -53,7 +53,6 @@ var (
 type deriver struct {
 	of      reflect.Type
 	inputs  bool // members are named by their from tags
-	skip    func(reflect.Type) bool
 	members []Member
 	used    []bool
 	fields  []reflect.StructField
@@ -62,10 +61,10 @@ type deriver struct {
 }
 
 // Derive makes the old type of a struct, or of what pointers and lists of one hold, from what is said
-// of its members; the others stay. Fields of types that skip names are left out.
-func Derive(t reflect.Type, members []Member, skip func(reflect.Type) bool) (*Adapter, []error) {
+// of its members; the others stay. Fields that are filled by others are left out (see [Filled]).
+func Derive(t reflect.Type, members []Member) (*Adapter, []error) {
 	if t.Name() == "" && (t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice) {
-		of, errs := Derive(t.Elem(), members, skip)
+		of, errs := Derive(t.Elem(), members)
 		if errs != nil {
 			return nil, errs
 		}
@@ -76,13 +75,13 @@ func Derive(t reflect.Type, members []Member, skip func(reflect.Type) bool) (*Ad
 	}
 	for _, m := range marshalers {
 		if t.Implements(m) || reflect.PointerTo(t).Implements(m) {
-			return nil, []error{fmt.Errorf("%s writes or reads itself, so its members cannot be told apart: use By", t)}
+			return nil, []error{fmt.Errorf("%s writes or reads itself, so its members cannot be told apart: use Func", t)}
 		}
 	}
 	if holds(t, t, map[reflect.Type]bool{}) {
-		return nil, []error{fmt.Errorf("%s holds values of its own type, which would not be adapted: use By", t)}
+		return nil, []error{fmt.Errorf("%s holds values of its own type, which would not be adapted: use Func", t)}
 	}
-	d := &deriver{of: t, inputs: hasSources(t), skip: skip, members: members, used: make([]bool, len(members)), adapter: &Adapter{New: t}}
+	d := &deriver{of: t, inputs: hasSources(t), members: members, used: make([]bool, len(members)), adapter: &Adapter{New: t}}
 	d.structure(t)
 	for i := range members {
 		if !d.used[i] {
@@ -144,11 +143,11 @@ func (d *deriver) structure(t reflect.Type) {
 	all, _ := members.Of(t) // those that are none are said where the type is checked
 	for _, m := range all {
 		switch {
-		case d.skip != nil && d.skip(m.Of.Type):
+		case isFilled(m.Of.Type):
 		case m.ViaPointer:
-			d.failf("%s: the member %s is embedded by a pointer, so it cannot be told apart: use By", t, m.Name)
+			d.failf("%s: the member %s is embedded by a pointer, so it cannot be told apart: use Func", t, m.Name)
 		case !m.Of.IsExported():
-			d.failf("%s.%s: is not exported, so it cannot be taken over: export its type, or use By", t, m.Of.Name)
+			d.failf("%s.%s: is not exported, so it cannot be taken over: export its type, or use Func", t, m.Of.Name)
 		default:
 			d.field(m.Of, m.Name, m.Index)
 		}
@@ -166,11 +165,11 @@ func (d *deriver) inputFields(t reflect.Type, index []int) {
 			name = strings.ToLower(sf.Name)
 		}
 		switch {
-		case d.skip != nil && d.skip(sf.Type):
+		case isFilled(sf.Type):
 		case !has && sf.Anonymous && sf.Type.Kind() == reflect.Struct:
 			d.inputFields(sf.Type, at)
 		case !has && sf.Anonymous:
-			d.failf("%s.%s: is embedded by a pointer, so its members cannot be told apart: use By", t, sf.Name)
+			d.failf("%s.%s: is embedded by a pointer, so its members cannot be told apart: use Func", t, sf.Name)
 		case !has || !sf.IsExported():
 		case source == "body":
 			d.field(sf, source, at)
@@ -213,7 +212,7 @@ func (s *step) contradicts(m *Member, name string) bool {
 func (d *deriver) apply(m *Member, s *step, field *reflect.StructField) bool {
 	switch {
 	case m.Within != nil:
-		by, errs := Derive(field.Type, m.Within, d.skip)
+		by, errs := Derive(field.Type, m.Within)
 		for _, err := range errs {
 			d.failf("%s: %w", m.Call, err)
 		}
@@ -263,7 +262,7 @@ func (d *deriver) add(i int) {
 	}
 	switch {
 	case m.Old == "" || m.Within != nil:
-		d.failf("%s: only members of %s itself can be dropped or changed here; use Within for those further in", m.Call, d.of)
+		d.failf("%s: only members of %s itself can be dropped or changed here; use In for those further in", m.Call, d.of)
 		return
 	case m.By == nil:
 		s.by = nil
@@ -299,7 +298,7 @@ func (d *deriver) put(s step, field reflect.StructField) {
 
 // member finds a member of a struct by its name, and names lists them.
 func (d *deriver) member(t reflect.Type, name string) (found reflect.StructField, ok bool) {
-	inner := &deriver{of: t, inputs: d.inputs && t == d.of, skip: d.skip, adapter: &Adapter{}}
+	inner := &deriver{of: t, inputs: d.inputs && t == d.of, adapter: &Adapter{}}
 	if t.Kind() != reflect.Struct {
 		return found, false
 	}
@@ -316,7 +315,7 @@ func (d *deriver) names(t reflect.Type) (names []string) {
 	if t.Kind() != reflect.Struct {
 		return []string{"none"}
 	}
-	inner := &deriver{of: t, inputs: d.inputs && t == d.of, skip: d.skip, adapter: &Adapter{}}
+	inner := &deriver{of: t, inputs: d.inputs && t == d.of, adapter: &Adapter{}}
 	inner.structure(t)
 	for _, s := range inner.adapter.steps {
 		names = append(names, s.oldName)

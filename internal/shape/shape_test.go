@@ -37,7 +37,7 @@ func shaped(t testing.TB) *shape.Adapter {
 		{New: "note/text", Old: "says"},
 		{New: "note"},
 		{New: "sides", Old: "sides", Within: []shape.Member{{New: "depth", Old: "deep"}, {New: "note", Old: "note", Within: []shape.Member{{New: "text", Old: "says"}}}}},
-	}, nil)
+	})
 	if errs != nil {
 		t.Fatal(errs)
 	}
@@ -55,7 +55,7 @@ func TestPlace(t *testing.T) {
 			t.Errorf("%s is at %q, want %q", now, got, old)
 		}
 	}
-	if got, _ := shape.Derive(reflect.TypeFor[[]*gate](), []shape.Member{{New: "name", Old: "id"}}, nil); shape.Text(got.Place([]string{"2", "name"})) != "2/id" {
+	if got, _ := shape.Derive(reflect.TypeFor[[]*gate](), []shape.Member{{New: "name", Old: "id"}}); shape.Text(got.Place([]string{"2", "name"})) != "2/id" {
 		t.Errorf("of a list: %v", got.Place([]string{"2", "name"}))
 	}
 }
@@ -85,7 +85,7 @@ func BenchmarkToOld(b *testing.B) {
 		Oak   bool    `json:"oak"`
 		Year  int     `json:"year"`
 	}
-	a, _ := shape.Derive(reflect.TypeFor[flat](), []shape.Member{{New: "name", Old: "id"}}, nil)
+	a, _ := shape.Derive(reflect.TypeFor[flat](), []shape.Member{{New: "name", Old: "id"}})
 	now, old := reflect.ValueOf(&flat{"heron", 4.5, true, 1900}).Elem(), reflect.New(a.Old).Elem()
 	b.Run("direct", func(b *testing.B) {
 		for b.Loop() {

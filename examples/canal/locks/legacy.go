@@ -2,18 +2,19 @@ package locks
 
 import (
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/adapt"
 	"github.com/wicketway/wicketway/examples/canal/legacy"
 	"github.com/wicketway/wicketway/examples/canal/store"
 )
 
 // legacyLock is a lock as version 1 showed it: flat, and in feet.
-var legacyLock = wicketway.Shaped[Lock](
-	wicketway.Renamed("lock", "id"),
-	wicketway.Dropped("chamber"),
-	wicketway.Computed("chamber/length", "length_ft", legacy.Feet, legacy.Metres),
-	wicketway.Computed("chamber/width", "width_ft", legacy.Feet, legacy.Metres),
-	wicketway.Computed("state", "open", isOpen, stateOf),
-).Loses("chamber/length", "chamber/width", "state") // a tenth of a foot is three centimetres, and repair is closed
+var legacyLock = adapt.Struct[Lock](
+	adapt.Rename("lock", "id"),
+	adapt.Drop("chamber"),
+	adapt.Compute("chamber/length", "length_ft", legacy.Feet, legacy.Metres),
+	adapt.Compute("chamber/width", "width_ft", legacy.Feet, legacy.Metres),
+	adapt.Compute("state", "open", isOpen, stateOf),
+).Ignore("chamber/length", "chamber/width", "state") // a tenth of a foot is three centimetres, and repair is closed
 
 func isOpen(state string) bool { return state == "open" }
 
@@ -28,8 +29,8 @@ func stateOf(open bool) (string, error) {
 func LegacyParts(s *store.Store) wicketway.Part {
 	d := desk{s}
 	return wicketway.At("/locks", wicketway.Public(),
-		wicketway.Adapted("GET /", d.list, wicketway.Same(), legacyLock, wicketway.Summary("All locks")),
-		wicketway.Adapted("GET /{lock}", d.find, wicketway.Same(), legacyLock, wicketway.Summary("One lock"),
+		wicketway.Adapted("GET /", d.list, adapt.Same(), legacyLock, wicketway.Summary("All locks")),
+		wicketway.Adapted("GET /{lock}", d.find, adapt.Same(), legacyLock, wicketway.Summary("One lock"),
 			wicketway.Fails(ErrNoSuchLock)),
 	)
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/adapt"
 	"github.com/wicketway/wicketway/examples/canal/legacy"
 	"github.com/wicketway/wicketway/examples/canal/locks"
 	"github.com/wicketway/wicketway/examples/canal/store"
@@ -12,17 +13,17 @@ import (
 
 // What a passage was in version 1, and what booking one took.
 var (
-	legacyPassage = wicketway.Shaped[Passage](
-		wicketway.Renamed("passage", "id"),
-		wicketway.Renamed("vessel", "plate"),
+	legacyPassage = adapt.Struct[Passage](
+		adapt.Rename("passage", "id"),
+		adapt.Rename("vessel", "plate"),
 		legacyDirection,
 		legacySlot,
-		wicketway.Dropped("crew"),
-		wicketway.Dropped("remark"),
+		adapt.Drop("crew"),
+		adapt.Drop("remark"),
 	)
-	legacyBooking = wicketway.Shaped[NewPassage](legacyDirection, legacySlot, wicketway.Dropped("crew"), wicketway.Dropped("remark"))
+	legacyBooking = adapt.Struct[NewPassage](legacyDirection, legacySlot, adapt.Drop("crew"), adapt.Drop("remark"))
 
-	legacyDirection = wicketway.Computed("direction", "up",
+	legacyDirection = adapt.Compute("direction", "up",
 		func(direction string) bool { return direction == "up" },
 		func(up bool) (string, error) {
 			if up {
@@ -30,7 +31,7 @@ var (
 			}
 			return "down", nil
 		})
-	legacySlot = wicketway.Computed("slot", "at",
+	legacySlot = adapt.Compute("slot", "at",
 		func(slot time.Time) string { return slot.UTC().Format(legacyTime) },
 		func(at string) (time.Time, error) {
 			slot, err := time.Parse(legacyTime, at)
@@ -38,7 +39,7 @@ var (
 				return slot, errors.New("must be a time in UTC such as 2027-04-01 06:00")
 			}
 			return slot, nil
-		}).Tagged(`note:"UTC, as 2027-04-01 06:00"`)
+		}).WithTag(`note:"UTC, as 2027-04-01 06:00"`)
 )
 
 const legacyTime = "2006-01-02 15:04"
@@ -50,11 +51,11 @@ func LegacyParts(s *store.Store) wicketway.Part {
 		wicketway.Scopes("passages"),
 		wicketway.RaisedAs(ErrCanal, legacy.ErrRefused),
 		wicketway.Adapted("GET /", d.list,
-			wicketway.Shaped[listPassages](wicketway.Dropped("query after"), wicketway.Fixed("query limit", 100)),
-			legacyPassage.Unpaged(), wicketway.Summary("The passages of the caller")),
+			adapt.Struct[listPassages](adapt.Drop("query after"), adapt.Constant("query limit", 100)),
+			legacyPassage.AsList(), wicketway.Summary("The passages of the caller")),
 		wicketway.Adapted("POST /", d.book, legacyBooking, legacyPassage, wicketway.LocatedBy(d.find), wicketway.Summary("Book a passage"),
 			wicketway.Fails(locks.ErrNoSuchLock, ErrLockClosed, ErrSlotTaken, ErrVesselTooLarge, ErrNoVessel)),
-		wicketway.Adapted("GET /{passage}", d.find, wicketway.Same(), legacyPassage, wicketway.Conditional(), wicketway.Summary("One passage"),
+		wicketway.Adapted("GET /{passage}", d.find, adapt.Same(), legacyPassage, wicketway.Conditional(), wicketway.Summary("One passage"),
 			wicketway.Fails(ErrNoSuchPassage)),
 	)
 }
