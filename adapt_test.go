@@ -11,6 +11,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/adapt"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
@@ -152,7 +153,7 @@ type oldError struct {
 	Field string `json:"field,omitzero"`
 }
 
-func asOldError(p wicketway.ShownProblem) oldError {
+func asOldError(p format.Problem) oldError {
 	e := oldError{Error: p.Code + ": " + p.Detail}
 	if len(p.Errors) > 0 {
 		if e.Field = p.Errors[0].Name; p.Errors[0].Pointer != nil {
@@ -341,14 +342,14 @@ func TestAdaptedMistakes(t *testing.T) {
 			"PATCH /trips/{trip}: reads what GET /trips/{trip}, at adapt_test.go:"},
 		{wicketway.Group(find(same), wicketway.ProblemsAs("text", asOldError)), `ProblemsAs: "text" is not a media type`},
 		{wicketway.Group(find(same), wicketway.ProblemsAs[oldError]("", nil)), "ProblemsAs: the function is nil"},
-		{wicketway.Group(find(same), wicketway.ProblemsAs("", func(wicketway.ShownProblem) chan int { return nil })), "ProblemsAs: chan int: the type chan int has no JSON form"},
+		{wicketway.Group(find(same), wicketway.ProblemsAs("", func(format.Problem) chan int { return nil })), "ProblemsAs: chan int: the type chan int has no JSON form"},
 		{wicketway.Group(find(same), wicketway.RaisedAs(errFull, problem.Define(200, "fine", "Fine"))), "RaisedAs: "},
 	} {
 		if _, err := wicketway.Build(about, c.part); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("the mistakes are %v, want %s", err, c.want)
 		}
 	}
-	panics := build(t, wicketway.ProblemsAs("", func(wicketway.ShownProblem) oldError { panic("no shape") }), wicketway.Route("GET /live", streamTrips))
+	panics := build(t, wicketway.ProblemsAs("", func(format.Problem) oldError { panic("no shape") }), wicketway.Route("GET /live", streamTrips))
 	if w := ask(panics, "GET /x", "", ""); w.Code != 404 || !strings.Contains(w.Body.String(), `"code":"not-found"`) || strings.Contains(w.Body.String(), "no shape") {
 		t.Errorf("a shape that panics: %d %s", w.Code, w.Body)
 	}

@@ -20,6 +20,7 @@ import (
 	"github.com/wicketway/wicketway/chain/compress"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/format/html"
 	"github.com/wicketway/wicketway/wicketwaytest"
@@ -208,7 +209,7 @@ func TestAnswers(t *testing.T) {
 		"csv (text/csv; charset=utf-8; header=present) is there twice": wicketway.Route("GET /x", findNothing, wicketway.Formats(csv.Lists(), csv.Lists())),
 		"a format is nil":                                              wicketway.Route("GET /x", findNothing, wicketway.Formats(nil)),
 		"no way is given":                                              wicketway.Route("GET /x", findNothing, wicketway.Formats(html.Pages(nil)).ChosenBy()),
-		"the parameter has no name":                                    wicketway.Route("GET /x", findNothing, wicketway.Formats(html.Pages(nil)).ChosenBy(wicketway.ByQuery(""))),
+		"the parameter has no name":                                    wicketway.Route("GET /x", findNothing, wicketway.Formats(html.Pages(nil)).ChosenBy(format.ByQuery(""))),
 		"no route here answers with a value":                           wicketway.Route("DELETE /x", func(context.Context, wicketway.None) (wicketway.None, error) { panic("") }, wicketway.Formats(html.Pages(nil))),
 	} {
 		if _, err := wicketway.Build(about, route); err == nil || !strings.Contains(err.Error(), want) {

@@ -15,6 +15,7 @@ import (
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -99,10 +100,10 @@ func drawnSetting(random *rand.Rand, text string) Setting {
 		func() Setting { return Limits{Body: 1, Faults: random.IntN(3) - 1} },
 		func() Setting { return Envelope(text) },
 		func() Setting { return Conditional() },
-		func() Setting { return Formats(JSON, nil).ChosenBy(ByQuery(text)) },
+		func() Setting { return Formats(format.JSON(), nil).ChosenBy(format.ByQuery(text)) },
 		func() Setting { return Media(text) },
 		func() Setting { return RaisedAs(problem.NotFound, nil) },
-		func() Setting { return ProblemsAs(text, func(ShownProblem) any { return nil }) },
+		func() Setting { return ProblemsAs(text, func(format.Problem) any { return nil }) },
 		func() Setting {
 			return Allow(problem.Forbidden, func(context.Context, Identity, gate) (bool, error) { return true, nil })
 		},

@@ -11,6 +11,7 @@ import (
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -184,13 +185,13 @@ func (r *resolved) formatsInfo() *facts.Formats {
 		f.Offers = append(f.Offers, facts.Format{Name: o.Name, Media: o.Media})
 	}
 	if c.Suffix {
-		f.By = append(f.By, Way{kind: bySuffix}.String())
+		f.By = append(f.By, format.BySuffix().String())
 	}
 	if c.Query != "" {
-		f.By = append(f.By, ByQuery(c.Query).String())
+		f.By = append(f.By, format.ByQuery(c.Query).String())
 	}
 	if c.Accept {
-		f.By = append(f.By, ByAccept().String())
+		f.By = append(f.By, format.ByAccept().String())
 	}
 	return f
 }
@@ -218,6 +219,7 @@ func (r *resolved) answerInfo() (all []facts.Answer) {
 	}
 	if r.output.Schema != nil {
 		a.Schema = r.output.Schema.Document()
+		a.List = r.pages() || r.output.Schema.IsList()
 	}
 	a.Media = r.output.Media
 	all = append(all, a)

@@ -12,6 +12,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/here"
@@ -82,7 +83,7 @@ func distance(k, above *problem.Kind) int {
 // (application/json where that is ""), whatever callers accept: an older version had one. The
 // function gets what callers may see; status and header fields stay. Where it fails the problem goes
 // out as RFC 9457 has it.
-func ProblemsAs[T any](media string, as func(ShownProblem) T) Setting {
+func ProblemsAs[T any](media string, as func(format.Problem) T) Setting {
 	media = cmp.Or(media, "application/json")
 	offer := answer.NewChoice(answer.Choice{Offers: []answer.Offer{{
 		Name:  shape.TypeName(reflect.TypeFor[T]()),

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
@@ -441,7 +442,7 @@ func (b *builder) checkFormats() {
 	}
 	for _, c := range order {
 		for _, err := range check.Unjoin(c.CheckRoutes(offering[c])) {
-			b.mistake(at[c], "Formats: %s: %v", c.(Format).Name(), err)
+			b.mistake(at[c], "Formats: %s: %v", c.(format.Format).Name(), err)
 		}
 	}
 }

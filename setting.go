@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -40,7 +41,7 @@ type setting struct {
 	check func(facts.Route) error
 	suits func(*resolved) error
 	// formats are those that Formats offers.
-	formats []Format
+	formats []format.Format
 }
 
 // A piece is one of several things that a setting names.

@@ -24,6 +24,7 @@ import (
 	"github.com/wicketway/wicketway/chain/secure"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/format/html"
 	"github.com/wicketway/wicketway/problem"
@@ -150,13 +151,13 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"a check of negative time":           {parts(health.Routes(health.NewReadiness(health.Check{Name: "a", Within: -1, Ask: func(context.Context) error { return nil }}))), "Within"},
 		"csv of no list":                     {parts(wicketway.Route("GET /x", value), wicketway.Formats(csv.Lists())), "list"},
 		"a format that nothing has":          {parts(x, wicketway.Formats(csv.Lists())), "Formats"},
-		"a query without a name":             {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()).ChosenBy(wicketway.ByQuery(""))), "ByQuery"},
+		"a query without a name":             {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()).ChosenBy(format.ByQuery(""))), "ByQuery"},
 		"a query that an input reads": {parts(wicketway.Route("GET /x", func(_ context.Context, in struct {
 			F string `from:"query f"`
 		}) ([]berthed, error) {
 			return nil, nil
-		}), wicketway.Formats(csv.Lists()).ChosenBy(wicketway.ByQuery("f"))), "f"},
-		"a way twice": {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()).ChosenBy(wicketway.ByAccept(), wicketway.ByAccept())), "ChosenBy"},
+		}), wicketway.Formats(csv.Lists()).ChosenBy(format.ByQuery("f"))), "f"},
+		"a way twice": {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()).ChosenBy(format.ByAccept(), format.ByAccept())), "ChosenBy"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, c.parts...)
@@ -228,7 +229,7 @@ func TestTemplatesFitTheirValues(t *testing.T) {
 		"one that is empty":      {`{{template "row" .}}{{define "row"}} {{end}}x`, ""},
 		"one that is not there":  {`{{template "rows" .}}`, `no template is called "rows"`},
 		"one that shows nothing": {`x{{define "locks.fnd"}}y{{end}}`, `the template "locks.fnd" shows nothing: it has neither the name of a route here, such as locks.find`},
-		"a problem":              {`x{{define "404"}}{{.Title}}{{.Titel}}{{end}}{{define "dry.html"}}{{range .Errors}}{{.Place}}{{end}}{{.Members.until}}{{end}}`, "ShownProblem has no field or method Titel;|Place;"},
+		"a problem":              {`x{{define "404"}}{{.Title}}{{.Titel}}{{end}}{{define "dry.html"}}{{range .Errors}}{{.Place}}{{end}}{{.Members.until}}{{end}}`, "format.Problem has no field or method Titel;|Place;"},
 		"a problem of nobody":    {`x{{define "wet"}}y{{end}}`, `"wet" shows nothing`},
 	} {
 		templates := template.Must(template.New("locks.find.html").Funcs(template.FuncMap{"upper": strings.ToUpper}).Parse(c.text))

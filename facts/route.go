@@ -120,6 +120,7 @@ type Answer struct {
 	Media  string         `json:"media,omitzero"`
 	Fields []string       `json:"fields,omitempty"` // header fields
 	Type   string         `json:"type,omitzero"`    // in Go
+	List   bool           `json:"list,omitzero"`    // the value is a list, or a page of one
 	Schema jsontext.Value `json:"schema,omitzero"`
 	Of     reflect.Type   `json:"-"` // the type itself; nil where it is not known
 }

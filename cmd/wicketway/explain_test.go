@@ -19,6 +19,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/examples/quiet"
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/format/csv"
 )
 
@@ -141,7 +142,7 @@ func TestExplainShowsAttachedValues(t *testing.T) {
 			Of string `from:"path of"`
 		}) ([]int, error) {
 			return nil, nil
-		}, wicketway.Formats(csv.Lists()).ChosenBy(wicketway.BySuffix(), wicketway.ByAccept())),
+		}, wicketway.Formats(csv.Lists()).ChosenBy(format.BySuffix(), format.ByAccept())),
 	)
 	if err != nil {
 		t.Fatal(err)

@@ -14,8 +14,8 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
-	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/members"
 )
 
@@ -28,7 +28,7 @@ import (
 // A text that a spreadsheet would take for a formula, since it begins with =, +, -, @, a tab or
 // a line break, gets an apostrophe before it. Lines end in CR LF. It is safe for concurrent
 // use.
-func Lists() wicketway.Format { return lists{} }
+func Lists() format.Format { return lists{} }
 
 type lists struct{}
 
@@ -36,31 +36,16 @@ func (lists) Name() string      { return "csv" }
 func (lists) MediaType() string { return "text/csv; charset=utf-8; header=present" }
 
 // CheckRoute wants a list.
-func (lists) CheckRoute(f facts.Route) error {
-	for _, a := range f.Answers {
-		if a.Schema == nil {
-			continue
-		}
-		var s struct {
-			Type       jsontext.Value            `json:"type"`
-			Ref        string                    `json:"$ref"`
-			Properties map[string]jsontext.Value `json:"properties"`
-			Defs       map[string]struct {
-				Properties map[string]jsontext.Value `json:"properties"`
-			} `json:"$defs"`
-		}
-		if err := json.Unmarshal(a.Schema, &s); err != nil {
-			return fmt.Errorf("%s: %w", a.Type, err)
-		}
-		_, page := s.Defs[strings.TrimPrefix(s.Ref, "#/$defs/")].Properties["items"]
-		if strings.Trim(string(s.Type), `"`) != "array" && !(page && strings.HasPrefix(a.Type, "wicketway.Page[")) {
+func (lists) CheckRoute(of facts.Route) error {
+	for _, a := range of.Answers {
+		if a.Type != "" && !a.List {
 			return fmt.Errorf("the route answers with %s, which is not a list", a.Type)
 		}
 	}
 	return nil
 }
 
-func (lists) Write(to io.Writer, s wicketway.Shown) error {
+func (lists) Write(to io.Writer, s format.Value) error {
 	items := reflect.ValueOf(s.Value)
 	for items.Kind() == reflect.Pointer {
 		items = items.Elem()

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"text/template/parse"
 
-	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -74,7 +74,7 @@ func (p *pages) CheckRoutes(all []facts.Route) error {
 			c.template(name, a.Of)
 		}
 	}
-	shown := reflect.TypeFor[wicketway.ShownProblem]()
+	shown := reflect.TypeFor[format.Problem]()
 	for _, name := range problemNames(all) {
 		if name := p.nameOf(name); name != "" {
 			c.template(name, shown)

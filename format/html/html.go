@@ -10,7 +10,7 @@
 // notices.find.html; its data is the value that the route returned. A value without a template
 // is shown on a plain page. The page of a problem is the template named by its code, else by
 // its status, else problem (no-such-notice, 404, problem, each with or without .html); its data
-// is a [wicketway.ShownProblem]. A template that shows nothing, and a field in one that its value cannot
+// is a [format.Problem]. A template that shows nothing, and a field in one that its value cannot
 // have, are mistakes at Build. Templates escape what they show (html/template), and so does
 // the plain page.
 package html
@@ -27,15 +27,15 @@ import (
 	"strconv"
 	"text/template/parse"
 
-	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/problem"
 )
 
 // Pages is the format html. The templates may be nil: then all pages are plain. They must not be
 // changed any more. It is safe for concurrent use.
-func Pages(templates *template.Template) wicketway.ProblemFormat {
+func Pages(templates *template.Template) format.ProblemFormat {
 	return &pages{templates, version(templates), treesOf(templates)}
 }
 
@@ -81,7 +81,7 @@ func (p *pages) named(names ...string) *template.Template {
 	return nil
 }
 
-func (p *pages) Write(to io.Writer, s wicketway.Shown) error {
+func (p *pages) Write(to io.Writer, s format.Value) error {
 	if t := p.named(s.Route); t != nil && s.Route != "" {
 		return t.Execute(to, s.Value)
 	}
@@ -93,7 +93,7 @@ func (p *pages) Write(to io.Writer, s wicketway.Shown) error {
 	return err
 }
 
-func (p *pages) WriteProblem(to io.Writer, of wicketway.ShownProblem) error {
+func (p *pages) WriteProblem(to io.Writer, of format.Problem) error {
 	if t := p.named(of.Code, strconv.Itoa(of.Status), "problem"); t != nil {
 		return t.Execute(to, of)
 	}

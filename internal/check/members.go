@@ -37,6 +37,9 @@ func (t *Type) listMembers(pointer string, seen map[*Type]bool) (all []Member) {
 	return all
 }
 
+// IsList reports whether values are lists, whose items are known.
+func (t *Type) IsList() bool { return t.base().shape == list }
+
 // WriteOnly gives the pointer of a member, at or below the type, that only callers
 // may send; "" where there is none.
 func (t *Type) WriteOnly() string { return t.writeOnly("", map[*Type]bool{}) }

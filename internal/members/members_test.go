@@ -15,8 +15,8 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
-	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/format"
 	csvformat "github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/members"
@@ -115,7 +115,7 @@ func TestMembersAreThoseOfJSON(t *testing.T) {
 
 func columnsOf(t *testing.T, typ reflect.Type) []string {
 	var lines bytes.Buffer
-	if err := csvformat.Lists().Write(&lines, wicketway.Shown{Value: reflect.MakeSlice(reflect.SliceOf(typ), 0, 0).Interface()}); err != nil {
+	if err := csvformat.Lists().Write(&lines, format.Value{Value: reflect.MakeSlice(reflect.SliceOf(typ), 0, 0).Interface()}); err != nil {
 		t.Fatal(err)
 	}
 	header, err := csv.NewReader(&lines).Read()

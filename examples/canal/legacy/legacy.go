@@ -7,6 +7,7 @@ import (
 	"net/http"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -22,7 +23,7 @@ type Error struct {
 
 // Errors sends problems in the shape of version 1.
 func Errors() wicketway.Setting {
-	return wicketway.ProblemsAs("application/json", func(p wicketway.ShownProblem) Error {
+	return wicketway.ProblemsAs("application/json", func(p format.Problem) Error {
 		e := Error{Error: p.Code, Message: p.Detail}
 		if e.Message == "" {
 			e.Message = p.Title

@@ -11,6 +11,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/examples/canal/locks"
 	"github.com/wicketway/wicketway/examples/canal/store"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
@@ -92,7 +93,7 @@ func Parts(s *store.Store) wicketway.Part {
 	return wicketway.At("/passages",
 		wicketway.Scopes("passages"),
 		wicketway.Route("GET /", d.list, wicketway.Summary("Passages booked by the caller"),
-			wicketway.Formats(csv.Lists()).ChosenBy(wicketway.BySuffix(), wicketway.ByAccept()),
+			wicketway.Formats(csv.Lists()).ChosenBy(format.BySuffix(), format.ByAccept()),
 			wicketway.Conditional()),
 		wicketway.Route("POST /", d.book, wicketway.Summary("Book a passage"),
 			wicketway.LocatedBy(d.find),

@@ -1,0 +1,87 @@
+// Package format says what a format of values is, for setting wicketway.Formats: it writes what routes
+// return, and problems where it can. Package format/csv has one for lists, and format/html one for pages.
+package format
+
+import (
+	"io"
+
+	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/problem"
+)
+
+// A Format writes the values that routes return. It must be safe for concurrent use. Where it has a
+// method Version() string, that counts for entity tags of values that name their own state: it covers
+// everything else that the output depends on, such as templates. Where it has a method Check() error,
+// Build asks it what is wrong with it by itself, and where it has a method CheckRoutes([]facts.Route) error
+// about all the routes together that offer it.
+type Format interface {
+	// Name is used in suffixes and query parameters: csv. It has letters and digits alone.
+	Name() string
+	// MediaType is the Content-Type that is sent: text/csv; charset=utf-8.
+	MediaType() string
+	// Write writes a value. What it has written counts only where it returns no error.
+	Write(to io.Writer, v Value) error
+	// CheckRoute says what is wrong about a route that offers the format; nil where it can write the
+	// route's values. Build asks it, and reports the error.
+	CheckRoute(facts.Route) error
+}
+
+// A ProblemFormat is a Format that writes problems as well, where callers have chosen it. Others leave
+// that to JSON.
+type ProblemFormat interface {
+	Format
+	WriteProblem(to io.Writer, p Problem) error
+}
+
+// A Value is what a format writes, and the name of the route that returned it.
+type Value struct {
+	Route string
+	Value any
+}
+
+// A Problem is what callers may see of a problem (RFC 9457, 3).
+type Problem struct {
+	Type, Title, Detail, Instance, Code string
+	Status                              int
+	Errors                              []problem.Item
+	Members                             map[string]any // that were added by With
+	Debug                               string         // JSON, in development
+	// Problem is the whole of it, with its cause, which callers must not see.
+	Problem *problem.Problem
+}
+
+// JSON is the format of all values, unless wicketway.Formats says otherwise. In Formats it says at which
+// place JSON is among others. Every call gives the same value.
+func JSON() Format { return json{} }
+
+type json struct{}
+
+func (json) Name() string                 { return "json" }
+func (json) MediaType() string            { return "application/json" }
+func (json) Write(io.Writer, Value) error { return nil } // the API writes it, with its envelope
+func (json) CheckRoute(facts.Route) error { return nil }
+
+// A Way is one in which callers choose a format: [ByAccept], [BySuffix] and [ByQuery] make one.
+type Way struct {
+	By   string // accept, suffix, query
+	Name string // of the query parameter
+}
+
+// ByAccept lets the field Accept choose (RFC 9110, 12.5.1); answers vary by it.
+func ByAccept() Way { return Way{By: "accept"} }
+
+// BySuffix lets the end of the path choose, behind its last dot, where it is the name of a format that the
+// route offers: /passages.csv is /passages as CSV. A template that has such a path as its own text comes
+// first.
+func BySuffix() Way { return Way{By: "suffix"} }
+
+// ByQuery lets a query parameter choose: /passages?format=csv.
+func ByQuery(name string) Way { return Way{By: "query", Name: name} }
+
+// String gives the way in words: accept, suffix, query format.
+func (w Way) String() string {
+	if w.Name == "" {
+		return w.By
+	}
+	return w.By + " " + w.Name
+}
