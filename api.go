@@ -15,7 +15,7 @@ import (
 // ServeHTTP answers one request.
 func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s := &state{Context: r.Context(), api: a}
-	s.State.Init(s, s.Context)
+	s.State.Init(s)
 	s.out.Init(w, r, &s.State)
 	s.resolution = a.table.Resolve(r.Method, r.URL, r.Header, &s.match)
 	if s.resolution.Outcome == table.Found {

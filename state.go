@@ -83,6 +83,7 @@ func (s *state) outer() *state { return ofAPI(s.State.Outer()) }
 // The methods of exchange.Server.
 
 func (s *state) Request() *http.Request { return &s.request }
+func (s *state) Base() context.Context  { return s.Context }
 
 func (s *state) Route() (method, template string) {
 	if s.target.isFallback() {

@@ -11,6 +11,8 @@ import (
 // A Server answers what only the API that serves a request knows. Package wicketway implements it.
 type Server interface {
 	Request() *http.Request
+	// Base is the context that came with the request.
+	Base() context.Context
 	// Route is the method and the template of the route; "" and "" where none takes the request.
 	Route() (method, template string)
 	Source() string
@@ -31,7 +33,6 @@ type Server interface {
 // go on in another goroutine, even after the request has been answered.
 type State struct {
 	server Server
-	base   context.Context // of the server that passed the request on
 	around atomic.Pointer[State]
 	caller atomic.Pointer[Identity]
 	id     atomic.Pointer[string]
@@ -66,9 +67,8 @@ func stateBehind(w http.ResponseWriter) *State {
 	return nil
 }
 
-// Init readies the state of a request that a server has begun to serve; base is the context that came
-// with the request.
-func (s *State) Init(server Server, base context.Context) { s.server, s.base = server, base }
+// Init readies the state of a request that a server has begun to serve.
+func (s *State) Init(server Server) { s.server = server }
 
 // Server is what serves the request.
 func (s *State) Server() Server { return s.server }
@@ -79,7 +79,7 @@ func (s *State) Outer() *State { return s.outer() }
 func (s *State) outer() *State {
 	found := s.around.Load()
 	if found == nil {
-		if found = StateOf(s.base); found == nil {
+		if found = StateOf(s.server.Base()); found == nil {
 			found = noState
 		}
 		s.around.Store(found)
