@@ -101,7 +101,7 @@ func (s *state) adviseForgotten() {
 func (r *resolved) declares(k *problem.Kind) bool {
 	own := func(of *problem.Kind) bool { return of == k }
 	named := func(of raisedKind) bool { return distance(k, of.kind) >= 0 }
-	if slices.ContainsFunc(ownKinds(), own) {
+	if slices.ContainsFunc(problem.BuiltIn(), own) {
 		return true
 	}
 	if r.part != nil {
@@ -113,11 +113,6 @@ func (r *resolved) declares(k *problem.Kind) bool {
 		}
 	}
 	return false
-}
-
-// ownKinds are the kinds that Wicketway raises itself.
-func ownKinds() []*problem.Kind {
-	return append(problem.BuiltIn(), ErrScopeMissing, ErrWithdrawn, ErrRetired)
 }
 
 // nameOf is the variable that a kind was declared as, where the sources of the program are at hand: the module

@@ -23,12 +23,6 @@ type debugInfo struct {
 	Stack  []string         `json:"stack,omitempty"`
 }
 
-// A Cause is one of the errors that a failure is made of.
-type Cause struct {
-	Type    string `json:"type"`
-	Message string `json:"message"`
-}
-
 // debug says all about a problem: where the route was declared, the chain of its causes
 // with their Go types, the stack where there is one, the frames of the user's own code
 // first, and the routes that are near where nothing was found.

@@ -291,10 +291,10 @@ func (r *resolved) kinds() (all []raisedKind) {
 	}
 	add("route", t.fails...)
 	if r.part.withdrawn {
-		add("route", ErrWithdrawn)
+		add("route", problem.Withdrawn)
 	}
 	if t.retirement.ends {
-		add("route", ErrRetired)
+		add("route", problem.Retired)
 	}
 	for _, l := range t.active() {
 		add(l.Name, l.Raises...)
@@ -302,7 +302,7 @@ func (r *resolved) kinds() (all []raisedKind) {
 	if r.guarded() {
 		add("guard", t.guard.Scheme().Raises...)
 		if len(t.scopes) > 0 || len(t.anyScope) > 0 {
-			add("guard", ErrScopeMissing)
+			add("guard", problem.ScopeMissing)
 		}
 		for _, rule := range t.rules {
 			add("rule", rule.kind)

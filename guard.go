@@ -2,10 +2,8 @@ package wicketway
 
 import (
 	"context"
-	"net/http"
 
 	"github.com/wicketway/wicketway/exchange"
-	"github.com/wicketway/wicketway/problem"
 )
 
 // An Identity is who sent a request; see [exchange.Identity].
@@ -28,7 +26,3 @@ func AccountOf[T any](ctx context.Context) (account T, ok bool) {
 	account, ok = Caller(ctx).Account.(T)
 	return account, ok
 }
-
-// ErrScopeMissing is raised where the caller lacks a scope that a route needs.
-var ErrScopeMissing = problem.Forbidden.Define(http.StatusForbidden, "scope-missing", "The caller lacks a scope").
-	Carries("scopes", []string{"locks:operate"})

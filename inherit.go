@@ -34,7 +34,7 @@ type inheritPart struct {
 func (p inheritPart) part() here.Place { return p.at }
 
 // Withdraw stands in a version that inherits, and takes one of the inherited routes back: requests
-// get 410 (RFC 9110, 15.5.11) and ErrWithdrawn, with a Link to the route in the version before
+// get 410 (RFC 9110, 15.5.11) and problem.Withdrawn, with a Link to the route in the version before
 // (predecessor-version, RFC 5829) where that has a path of its own. It passes the chain and the guard
 // like any route of the version.
 func Withdraw(line string, settings ...Setting) Part {
@@ -49,16 +49,12 @@ func Overrides() Setting {
 	return setting{at: here.Here(0), name: "Overrides", slot: slotOverrides, mode: replaces | onlyRoute, apply: func(reporter, here.Place, *terms) {}}
 }
 
-// ErrWithdrawn is raised where a version no longer has what the version before has.
-var ErrWithdrawn = problem.Define(http.StatusGone, "withdrawn", "This version no longer has this").
-	Means("The field Link leads to the version before, which still has it.")
-
 // withdrawn is the endpoint of what was withdrawn.
 type withdrawn struct{ target *target }
 
 func (e withdrawn) serve(_ http.ResponseWriter, _ *http.Request, s *state) error {
 	t := e.target.terms()
-	p := ErrWithdrawn.Newf("%s was removed in %s; %s still has it.", e.target.line(), t.version, e.target.lineage.from)
+	p := problem.Withdrawn.Newf("%s was removed in %s; %s still has it.", e.target.line(), t.version, e.target.lineage.from)
 	if t.edition > 0 { // its path is the same
 		return p
 	}

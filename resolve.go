@@ -61,7 +61,7 @@ func newBuilder(at here.Place, parts []Part) *builder {
 		under:   map[string]*versionSet{},
 	}
 	b.schemas.Refuse = noJSON
-	for _, k := range ownKinds() {
+	for _, k := range problem.BuiltIn() {
 		b.codes[k.Code()] = k
 	}
 	return b

@@ -32,7 +32,7 @@ func Sunset(at time.Time) Setting {
 		wrong(at.IsZero(), "the time is zero: give the one at which it ends")
 }
 
-// EndsAtSunset ends what stands here at its [Sunset]: from then on it answers 410 with [ErrRetired].
+// EndsAtSunset ends what stands here at its [Sunset]: from then on it answers 410 with [problem.Retired].
 // In the windows of time that are given it does so before, as a rehearsal for those who have not
 // noticed. The guard is asked first, so that the log can say who still calls.
 func EndsAtSunset(rehearsals ...facts.Window) Setting {
@@ -92,12 +92,6 @@ func Clock(now func() time.Time) Setting {
 	}).wrong(now == nil, "the function is nil").
 		where(func(r *resolved) bool { return r.terms().retirement.ends }, "no EndsAtSunset here asks what time it is")
 }
-
-// ErrRetired is raised after the sunset of a route, and in rehearsals for it.
-var ErrRetired = problem.Define(http.StatusGone, "retired", "This is no longer served").
-	Means("The member sunset says since when. With the member until it is a rehearsal, and served again from then on.").
-	Carries("sunset", "2027-06-30T00:00:00Z").
-	Carries("until", "2027-05-01T12:00:00Z")
 
 // A retirement is how something ends. One that terms have is not changed.
 type retirement struct {
@@ -195,11 +189,11 @@ func (r *retirement) over() error {
 	}
 	at := now()
 	if !at.Before(r.sunset) {
-		return ErrRetired.Newf("This ended on %s.", r.sunset.UTC().Format(time.DateOnly)).With("sunset", r.sunset.UTC())
+		return problem.Retired.Newf("This ended on %s.", r.sunset.UTC().Format(time.DateOnly)).With("sunset", r.sunset.UTC())
 	}
 	for _, w := range r.rehearsals {
 		if !at.Before(w.From) && at.Before(w.Until) {
-			return ErrRetired.Newf("This ends on %s. It is switched off until %s as a rehearsal.",
+			return problem.Retired.Newf("This ends on %s. It is switched off until %s as a rehearsal.",
 				r.sunset.UTC().Format(time.DateOnly), w.Until.UTC().Format(time.RFC3339)).
 				With("sunset", r.sunset.UTC()).
 				With("until", w.Until.UTC()).

@@ -154,7 +154,7 @@ func (t *terms) admit(w http.ResponseWriter, r *http.Request, s *state, guard st
 
 // lacks is the refusal of a known caller (RFC 6750, 3.1).
 func (t *terms) lacks(caller *Identity, needed []string, one, several string) error {
-	return ErrScopeMissing.Newf("This needs %s; the caller has %s.", scopeList(needed, one, several),
+	return problem.ScopeMissing.Newf("This needs %s; the caller has %s.", scopeList(needed, one, several),
 		scopeList(caller.Scopes, "the scope ", "the scopes ")).
 		With("scopes", needed).
 		WithHeader("WWW-Authenticate", t.guard.Challenge(needed))

@@ -164,7 +164,9 @@ var (
 			Means("The member errors lists every item, with its place and the expected form.")
 	Unauthorized = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
 	Forbidden    = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
-	NotFound     = Define(http.StatusNotFound, "not-found", "Nothing is here").
+	ScopeMissing = Forbidden.Define(http.StatusForbidden, "scope-missing", "The caller lacks a scope").
+			Carries("scopes", []string{"locks:operate"})
+	NotFound = Define(http.StatusNotFound, "not-found", "Nothing is here").
 			Means("The member near, where there is one, lists routes that may have been meant.")
 	VersionUnknown = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").
 			Means("The member versions lists those that are served.").
@@ -184,6 +186,12 @@ var (
 		Carries("versions", []string{"v1", "v2"})
 	BodyTimeout = Define(http.StatusRequestTimeout, "body-timeout",
 		"The body did not arrive in time").Means("The body arrived too slowly. The request can be retried.")
+	Withdrawn = Define(http.StatusGone, "withdrawn", "This version no longer has this").
+			Means("The field Link leads to the version before, which still has it.")
+	Retired = Define(http.StatusGone, "retired", "This is no longer served").
+		Means("The member sunset says since when. With the member until it is a rehearsal, and served again from then on.").
+		Carries("sunset", "2027-06-30T00:00:00Z").
+		Carries("until", "2027-05-01T12:00:00Z")
 	BodyTooLarge = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").
 			Means("The member limit is the size in bytes that is accepted.").
 			Carries("limit", 1<<20)

@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
-	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/examples/slow"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 )
 
