@@ -79,7 +79,7 @@ func drawnSetting(random *rand.Rand, text string) Setting {
 	reads := []reflect.Type{reflect.TypeFor[lockRule](), nil}
 	all := []func() Setting{
 		func() Setting {
-			return Chain(Middleware{Name: text, Wrap: pass, Sets: []string{text}, Reads: reads[:random.IntN(3)], CheckRoute: func(f facts.Route) error {
+			return Chain(Middleware{Name: text, Wrap: pass, Sets: facts.Fields(text), Reads: reads[:random.IntN(3)], CheckRoute: func(f facts.Route) error {
 				_, err := json.Marshal(f)
 				return err
 			}})

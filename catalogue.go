@@ -5,11 +5,14 @@ import (
 	"cmp"
 	"maps"
 	"net/http"
+	"reflect"
 	"slices"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -17,7 +20,14 @@ import (
 func (a *API) infoOf(k *problem.Kind, base string) facts.Kind {
 	example, _ := k.Example().Append(nil, problem.Rendering{Base: base,
 		Instance: "urn:uuid:018f3a52-6f0c-7b1e-9d55-2a3c4e5f6071"})
+	var family []string
+	for above := k.Family(); above != nil; above = above.Family() {
+		family = append(family, above.Code())
+	}
 	return facts.Kind{
+		Family:  family,
+		Fields:  facts.FieldNames(facts.Fields(k.Fields()...)),
+		Schema:  kindSchema(k, base),
 		Status:  k.Status(),
 		Code:    k.Code(),
 		Title:   k.Title(),
@@ -25,6 +35,36 @@ func (a *API) infoOf(k *problem.Kind, base string) facts.Kind {
 		Meaning: k.Meaning(),
 		Example: example,
 	}
+}
+
+// kindSchema is the schema of a problem of a kind (RFC 9457, 3).
+func kindSchema(k *problem.Kind, base string) jsontext.Value {
+	text := map[string]any{"type": "string"}
+	address := map[string]any{"type": "string", "format": "uri-reference"}
+	properties := map[string]any{
+		"type":     map[string]any{"const": base + k.Code()},
+		"title":    map[string]any{"const": k.Title()},
+		"status":   map[string]any{"const": k.Status()},
+		"code":     map[string]any{"const": k.Code()},
+		"detail":   text,
+		"instance": address,
+	}
+	var set check.Set
+	member := func(name string, of reflect.Type) {
+		if t, err := set.Type(of); err == nil {
+			properties[name] = t.Inline(check.Direction{Sent: true})
+		}
+	}
+	for _, m := range k.Members() {
+		member(m.Name, reflect.TypeOf(m.Example))
+	}
+	switch k {
+	case problem.Unreadable, problem.Invalid:
+		member("errors", reflect.TypeFor[[]problem.Item]())
+	case problem.NotFound, problem.MethodNotAllowed:
+		member("near", reflect.TypeFor[[]string]())
+	}
+	return schemaText(map[string]any{"type": "object", "properties": properties, "required": []string{"type", "title", "status", "code"}})
 }
 
 // everywhere are the kinds that any request can meet.

@@ -23,7 +23,7 @@ type API struct {
 	named     map[string]*target // by version, a slash, and name
 	varies    []string           // by edition: the field that chooses it
 	codes     map[string]*problem.Kind
-	facts     func() []facts.Route         // of targets, made when first asked for
+	facts     func() allFacts              // of targets, made when first asked for
 	catalogue func() map[string]facts.Kind // by code, made when first asked for
 	raised    raised
 	advised   advised
@@ -74,7 +74,7 @@ type step struct {
 func (t *terms) makeSteps(guarded bool) *steps {
 	s := &steps{observers: t.observers[:len(t.observers):len(t.observers)]}
 	for _, l := range t.active() {
-		s.sets = append(s.sets, l.Sets...)
+		s.sets = append(s.sets, facts.FieldNames(l.Sets)...)
 		if l.Observes != nil {
 			s.observers = append(s.observers, l.Observes)
 		}
@@ -82,7 +82,7 @@ func (t *terms) makeSteps(guarded bool) *steps {
 	for k := range len(t.chain) + 1 {
 		s.from = append(s.from, len(s.list))
 		if guarded && k == t.after {
-			s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepGuard, Name: t.guard.Scheme().Name}})
+			s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepGuard, Name: t.guardName}})
 		}
 		if k < len(t.chain) && !slices.Contains(t.left, t.chain[k]) {
 			s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepMiddleware, Name: t.chain[k].Name}, middleware: t.chain[k].handler})

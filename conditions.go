@@ -130,6 +130,14 @@ func (c *conditional) inputs() (all []facts.Input) {
 	return all
 }
 
+// raises are the kinds of problem of requests whose conditions are missing.
+func (c *conditional) raises() []*problem.Kind {
+	if c.required {
+		return []*problem.Kind{problem.PreconditionRequired}
+	}
+	return nil
+}
+
 // takeConditions gives the conditions of a request to the input.
 func (s *state) takeConditions(in reflect.Value, r *http.Request) error {
 	c := s.target.ties.conditional

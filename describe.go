@@ -3,12 +3,15 @@ package wicketway
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"os"
+	"reflect"
 	"slices"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/check"
 )
 
 // Info is what the API was named by.
@@ -21,6 +24,15 @@ func (a *API) Describe() facts.API {
 		Version:  a.info.Version,
 		Routes:   a.Routes(),
 		Problems: a.Problems(),
+		Defs:     a.facts().defs,
+	}
+	d.Fields = a.fields(d)
+	for _, r := range d.Routes {
+		if g := r.Guard; g != nil && !slices.ContainsFunc(d.Guards, func(other facts.Guard) bool { return other.Name == g.Name }) {
+			one := *g
+			one.After = 0
+			d.Guards = append(d.Guards, one)
+		}
 	}
 	for i := range a.fallbacks {
 		t := &a.fallbacks[i]
@@ -35,19 +47,75 @@ func (a *API) Describe() facts.API {
 	return d
 }
 
-// Routes gives the facts of every route, by version, path and method.
-func (a *API) Routes() []facts.Route { return slices.Clone(a.facts()) }
+// fields are the header fields that a description names; those of middleware as it describes them.
+func (a *API) fields(d facts.API) []facts.Field {
+	known := map[string]facts.Field{}
+	for i := range a.targets {
+		for _, l := range a.targets[i].terms().active() {
+			for _, f := range l.Sets {
+				known[f.Name] = f
+			}
+		}
+	}
+	add := func(names []string) {
+		for _, f := range facts.Fields(names...) {
+			if _, has := known[f.Name]; !has {
+				known[f.Name] = f
+			}
+		}
+	}
+	for _, r := range d.Routes {
+		for _, answer := range r.Answers {
+			add(answer.Fields)
+		}
+	}
+	for _, k := range d.Problems {
+		add(k.Fields)
+	}
+	return slices.SortedFunc(maps.Values(known), func(x, y facts.Field) int { return cmp.Compare(x.Name, y.Name) })
+}
 
-func (a *API) makeFacts() []facts.Route {
+// Routes gives the facts of every route, by version, path and method.
+func (a *API) Routes() []facts.Route { return slices.Clone(a.facts().routes) }
+
+// allFacts are the facts of all routes, and the definitions that their schemas share.
+type allFacts struct {
+	routes []facts.Route
+	defs   map[string]jsontext.Value
+}
+
+func (a *API) makeFacts() allFacts {
+	names := map[reflect.Type]string{}
+	versions := map[string]*check.Documents{}
+	for i := range a.targets {
+		a.targets[i].oldNames(names)
+	}
+	for i := range a.targets {
+		t := &a.targets[i]
+		if versions[t.terms().version] == nil {
+			versions[t.terms().version] = check.NewDocuments("#/$defs/", names)
+		}
+		t.addTypes(versions[t.terms().version])
+	}
+	defs := map[string]jsontext.Value{}
+	for version, docs := range versions {
+		prefix := version
+		if version != "" {
+			prefix += "."
+		}
+		docs.Name(prefix)
+		maps.Copy(defs, docs.Definitions())
+	}
 	all := make([]facts.Route, len(a.targets))
 	for i := range a.targets {
-		all[i] = a.targets[i].makeFacts()
-		all[i].Settings = a.targets[i].settingInfo()
+		t := &a.targets[i]
+		all[i] = t.makeFacts(versions[t.terms().version])
+		all[i].Settings = t.settingInfo()
 	}
 	slices.SortFunc(all, func(x, y facts.Route) int {
 		return cmp.Or(cmp.Compare(x.Version, y.Version), cmp.Compare(x.Path, y.Path), cmp.Compare(x.Method, y.Method))
 	})
-	return all
+	return allFacts{all, defs}
 }
 
 // describeFile is the environment variable that asks for a description.

@@ -215,7 +215,7 @@ func ExampleAPI_Routes() {
 	}
 	// Output:
 	// GET /locks/{lock} One lock 2
-	// GET /problems/{code} A kind of problem 0
+	// GET /problems/{code} A kind of problem 1
 }
 
 func ExampleLimits() {

@@ -8,10 +8,13 @@ import (
 	"slices"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format"
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -31,7 +34,9 @@ func (s *versionSet) info() *facts.Versions {
 	}
 }
 
-func (r *resolved) makeFacts() facts.Route {
+// makeFacts says what is known of a route. Its schemas refer to the definitions of docs; without docs there
+// are none, which is so for checks.
+func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 	t := r.terms()
 	f := facts.Route{
 		Version:  t.version,
@@ -42,6 +47,7 @@ func (r *resolved) makeFacts() facts.Route {
 		Summary:  t.summary,
 		Slashes:  t.slashes.String(),
 		Files:    r.part.what == filesPart,
+		Handler:  isHandler(r),
 		Formats:  r.formatsInfo(),
 		Chain:    chainInfo(t.active()),
 		Attached: r.attachedInfo(),
@@ -50,53 +56,113 @@ func (r *resolved) makeFacts() facts.Route {
 	if l := r.lineage; l != nil {
 		f.Inherited = &facts.Inheritance{From: l.from, Override: l.own, At: l.at.Facts()}
 	}
-	f.Own, f.Adapted, f.Problems = r.part.own, r.adapted != nil, t.problemsAs.info()
+	f.Own, f.Adapted, f.Problems = r.part.own, r.adapted != nil, t.problemsAs.info(docs)
 	f.Withdrawn, f.Retirement = r.part.withdrawn, t.retirement.info()
 	if r.guarded() {
 		s := t.guard.Scheme()
 		f.Guard = guardInfo(s, t.guardAt.Facts())
+		f.Guard.Name = t.guardName
 		f.Guard.After = len(t.activeIn(t.chain[:t.after]))
 		if r.method == anyMethod {
 			f.Open = t.open
 		}
 		f.Scopes, f.AnyScope, f.Rules = t.scopes, t.anyScope, len(t.rules)
 	}
-	if r.input != nil {
-		if r.ties != nil && r.ties.conditional != nil {
-			f.Inputs = append(f.Inputs, r.ties.conditional.inputs()...)
-		}
-		for _, i := range r.input.Inputs() {
-			f.Inputs = append(f.Inputs, facts.Input{
-				In:       i.Source,
-				Name:     i.Name,
-				Type:     i.Type,
-				Required: i.Required,
-				Rule:     i.Rule,
-				Note:     i.Note,
-				Schema:   i.Schema,
-			})
-		}
-		media, of, required := r.input.Body()
-		for _, m := range media {
-			body := facts.Body{Media: m, Required: required}
-			if of != nil {
-				body.Schema = of.Document()
-			}
-			f.Bodies = append(f.Bodies, body)
-		}
-	}
-	f.Answers = r.answerInfo()
+	f.Inputs, f.Bodies = r.asDescribed().inputFacts(docs)
+	f.Answers = r.asDescribed().answerInfo(docs)
 	if sendsText(r) {
 		f.Envelope = t.envelope
 	}
 	for _, one := range r.raises() {
-		f.Raises = append(f.Raises, facts.Problem{Status: one.kind.Status(), Code: one.kind.Code(), Title: one.kind.Title(), By: one.by})
+		f.Raises = append(f.Raises, facts.Problem{
+			Status: one.kind.Status(),
+			Code:   one.kind.Code(),
+			Title:  one.kind.Title(),
+			By:     one.by,
+		})
 	}
 	slices.SortStableFunc(f.Raises, func(x, y facts.Problem) int {
 		return cmp.Or(cmp.Compare(x.Status, y.Status), cmp.Compare(x.Code, y.Code))
 	})
 	f.Raises = slices.Compact(f.Raises) // several can be told as one
 	return f
+}
+
+// asDescribed is the route with what it says of itself: a handler by Describes.
+func (r *resolved) asDescribed() *resolved {
+	if r.says != nil {
+		return r.says
+	}
+	return r
+}
+
+// inputFacts are what a route reads.
+func (r *resolved) inputFacts(docs *check.Documents) (inputs []facts.Input, bodies []facts.Body) {
+	in := r.input
+	if in == nil {
+		for _, name := range r.names { // a handler reads them, or can
+			inputs = append(inputs, facts.Input{In: "path", Name: name, Type: "string", Required: true,
+				Schema: jsontext.Value(`{"type":"string"}`)})
+		}
+		return inputs, nil
+	}
+	if r.ties != nil && r.ties.conditional != nil {
+		inputs = append(inputs, r.ties.conditional.inputs()...)
+	}
+	for _, i := range in.Inputs() {
+		inputs = append(inputs, facts.Input{
+			In:       i.Source,
+			Name:     i.Name,
+			Type:     i.Type,
+			Required: i.Required,
+			Rule:     i.Rule,
+			Note:     i.Note,
+			Schema:   i.Schema,
+		})
+	}
+	media, of, required := in.Body()
+	for _, m := range media {
+		body := facts.Body{Media: m, Required: required}
+		if docs != nil && of != nil {
+			body.Schema = docs.Schema(of, check.Direction{Unknown: in.Unknown()})
+		} else if docs != nil {
+			body.Schema = in.FormSchema()
+		}
+		bodies = append(bodies, body)
+	}
+	return inputs, bodies
+}
+
+// addTypes takes the types of a route into the definitions.
+func (r *resolved) addTypes(docs *check.Documents) {
+	r = r.asDescribed()
+	if r.input != nil {
+		_, of, _ := r.input.Body()
+		docs.Add(of, check.Direction{Unknown: r.input.Unknown()})
+	}
+	if r.output != nil {
+		docs.Add(r.output.Schema, r.output.Direction())
+	}
+	if s := r.terms().problemsAs; s != nil {
+		docs.Add(s.schema, check.Direction{Sent: true})
+	}
+}
+
+// oldNames are names for the types of older versions, which were made of others.
+func (r *resolved) oldNames(names map[reflect.Type]string) {
+	if r.adapted == nil {
+		return
+	}
+	for _, a := range []*shape.Adapter{r.adapted.in, r.adapted.out} {
+		if a == nil {
+			continue
+		}
+		for _, one := range a.Structs() {
+			if name := check.ReadableName(one.New); name != "" && one.Old.Name() == "" {
+				names[one.Old] = name
+			}
+		}
+	}
 }
 
 func guardInfo(s exchange.Scheme, at facts.Place) *facts.Guard {
@@ -121,7 +187,7 @@ func chainInfo(of []*chained) []facts.Middleware {
 		chain = append(chain, facts.Middleware{
 			Name:       l.Name,
 			Does:       l.Does,
-			Sets:       l.Sets,
+			Sets:       facts.FieldNames(l.Sets),
 			HidesFlush: l.HidesFlush,
 			At:         l.at.Facts(),
 		})
@@ -155,23 +221,19 @@ func (r *resolved) settingInfo() (all []facts.Setting) {
 			if overruled(s, l, r) || s.acts != nil && !s.acts(r) {
 				continue
 			}
-			all = append(all, facts.Setting{Name: s.name, At: s.at.Facts(), List: l.label(), ListAt: l.at.Facts(), Inherited: l.inherited})
+			of := facts.Setting{Name: s.name, At: s.at.Facts(), List: l.kind.String(), ListAt: l.at.Facts(), Inherited: l.inherited}
+			switch {
+			case l.ofRoute:
+				of.List = "route"
+			case l.kind == versionGroup:
+				of.Under = l.version
+			case l.kind == atGroup:
+				of.Under = cmp.Or(l.prefix, "/")
+			}
+			all = append(all, of)
 		}
 	}
 	return all
-}
-
-// label names a list: route, or the function of the group.
-func (l *list) label() string {
-	switch {
-	case l.ofRoute:
-		return "route"
-	case l.kind == versionGroup:
-		return "Version " + l.version
-	case l.kind == atGroup:
-		return "At " + cmp.Or(l.prefix, "/")
-	}
-	return l.kind.String()
 }
 
 // formatsInfo describes the choice between formats.
@@ -185,18 +247,18 @@ func (r *resolved) formatsInfo() *facts.Formats {
 		f.Offers = append(f.Offers, facts.Format{Name: o.Name, Media: o.Media})
 	}
 	if c.Suffix {
-		f.By = append(f.By, format.BySuffix().String())
+		f.By = append(f.By, facts.Way(format.BySuffix()))
 	}
 	if c.Query != "" {
-		f.By = append(f.By, format.ByQuery(c.Query).String())
+		f.By = append(f.By, facts.Way(format.ByQuery(c.Query)))
 	}
 	if c.Accept {
-		f.By = append(f.By, format.ByAccept().String())
+		f.By = append(f.By, facts.Way(format.ByAccept()))
 	}
 	return f
 }
 
-func (r *resolved) answerInfo() (all []facts.Answer) {
+func (r *resolved) answerInfo(docs *check.Documents) (all []facts.Answer) {
 	if r.output == nil { // a handler decides itself
 		return nil
 	}
@@ -206,6 +268,7 @@ func (r *resolved) answerInfo() (all []facts.Answer) {
 			if media := r.terms().media; media != "" && all[i].Media != "" {
 				all[i].Media = media
 			}
+			all[i].Fields = append(all[i].Fields, r.answerFields()...)
 		}
 		return all
 	}
@@ -213,22 +276,39 @@ func (r *resolved) answerInfo() (all []facts.Answer) {
 	if r.output.Type == nil {
 		return []facts.Answer{a}
 	}
-	a.Type, a.Of = shape.TypeName(r.output.Type), r.output.Type
+	a.Type, a.Of, a.Media = shape.TypeName(r.output.Type), r.output.Type, r.output.Media
 	if by, _ := r.adapts(); by != nil && by.IsDerived() {
 		a.Type = "old " + shape.TypeName(by.New) // it has no name of its own
 	}
+	var one jsontext.Value // the schema of the value, or of an item
 	if r.output.Schema != nil {
-		a.Schema = r.output.Schema.Document()
 		a.List = r.pages() || r.output.Schema.IsList()
+		if docs != nil {
+			one = docs.Schema(r.output.Schema, r.output.Direction())
+		}
 	}
-	a.Media = r.output.Media
+	if r.part.out.kind == streamOutput {
+		for i, o := range r.output.Choice.Offers {
+			item := a
+			item.Media, item.Schema, item.List = o.Media, one, true
+			if item.Stream = i != int(answer.StreamArray); !item.Stream && one != nil {
+				item.Schema = schemaText(map[string]any{"type": "array", "items": one})
+			}
+			all = append(all, item)
+		}
+		return all
+	}
+	if a.Schema = one; one != nil && r.terms().envelope != "" {
+		a.Schema = schemaText(map[string]any{"type": "object", "properties": map[string]any{r.terms().envelope: one},
+			"required": []string{r.terms().envelope}})
+	}
 	all = append(all, a)
 	if c := r.output.Choice; c != nil {
 		all = nil
 		for _, o := range c.Offers {
 			one := a
-			if o.Write != nil || r.part.out.kind == streamOutput {
-				one.Media = o.Media
+			if o.Write != nil {
+				one.Media, one.Schema = o.Media, nil
 			}
 			all = append(all, one)
 		}
@@ -237,6 +317,14 @@ func (r *resolved) answerInfo() (all []facts.Answer) {
 		all = append(all, facts.Answer{Status: http.StatusNotModified, Fields: []string{"Etag"}})
 	}
 	return all
+}
+
+func schemaText(doc any) jsontext.Value {
+	text, err := json.Marshal(doc, json.Deterministic(true))
+	if err != nil { // nothing in it can fail to be written
+		panic(err)
+	}
+	return text
 }
 
 // answerFields are the header fields of a success.
@@ -311,20 +399,14 @@ func (r *resolved) kinds() (all []raisedKind) {
 	if len(t.seats) > 0 {
 		add("limits", problem.Overloaded)
 	}
-	if r.input != nil && r.input.Reads() {
-		add("input", problem.Unreadable, problem.Invalid)
+	if r.input != nil {
+		add("input", r.input.Raises()...)
 	}
-	if r.reads() {
-		add("input", problem.BodyTimeout, problem.BodyTooLarge, problem.UnsupportedMedia)
+	if r.output != nil {
+		add("input", r.output.Raises()...)
 	}
-	if r.output != nil && r.output.Conditional {
-		add("input", problem.PreconditionFailed)
-	}
-	if r.ties != nil && r.ties.conditional != nil && r.ties.conditional.required {
-		add("input", problem.PreconditionRequired)
-	}
-	if c := r.choice(); c != nil && !c.First && r.output != nil {
-		add("input", problem.NotAcceptable)
+	if r.ties != nil && r.ties.conditional != nil {
+		add("input", r.ties.conditional.raises()...)
 	}
 	if r.canLack() {
 		add("output", problem.NotFound)

@@ -177,7 +177,7 @@ func TestInheritedSettings(t *testing.T) {
 	for _, f := range api.Routes() {
 		var got []string
 		for _, s := range f.Settings {
-			got = append(got, fmt.Sprint(s.Name, " of ", s.List, " ", s.Inherited))
+			got = append(got, strings.Join(strings.Fields(fmt.Sprint(s.Name, " of ", s.List, " ", s.Under, " ", s.Inherited)), " "))
 		}
 		want := map[string]string{
 			"v1": "Summary of route false, Slashes of At /api/v1/locks false, Deprecated of Version v1 false, OmitNull of Version v1 false, Envelope of At /api false",

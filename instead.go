@@ -111,7 +111,7 @@ func ProblemsAs[T any](media string, as func(format.Problem) T) Setting {
 			if of, _, err := mime.ParseMediaType(media); err != nil || !strings.Contains(of, "/") {
 				b.mistake(at, "ProblemsAs: %q is not a media type, such as application/json", media)
 			}
-			t.problemsAs = &problemShape{&offer.Offers[0], reflect.TypeFor[T](), at}
+			t.problemsAs = &problemShape{offer: &offer.Offers[0], of: reflect.TypeFor[T](), at: at}
 		},
 		undone: func(t *terms) { t.problemsAs = nil },
 	}
@@ -122,6 +122,8 @@ type problemShape struct {
 	offer *answer.Offer
 	of    reflect.Type
 	at    here.Place
+
+	schema *check.Type // once it was checked
 }
 
 // checkProblemShapes finds what JSON cannot carry of them.
@@ -133,7 +135,8 @@ func (b *builder) checkProblemShapes() {
 			continue
 		}
 		seen[s] = true
-		if _, err := b.schemas.Type(s.of); err != nil {
+		var err error
+		if s.schema, err = b.schemas.Type(s.of); err != nil {
 			for _, e := range check.Unjoin(err) {
 				b.mistake(s.at, "ProblemsAs: %v", e)
 			}
@@ -141,9 +144,13 @@ func (b *builder) checkProblemShapes() {
 	}
 }
 
-func (s *problemShape) info() *facts.ProblemShape {
+func (s *problemShape) info(docs *check.Documents) *facts.ProblemShape {
 	if s == nil {
 		return nil
+	}
+	if docs != nil {
+		return &facts.ProblemShape{Media: s.offer.Media, Type: shape.TypeName(s.of),
+			Schema: docs.Schema(s.schema, check.Direction{Sent: true})}
 	}
 	return &facts.ProblemShape{Media: s.offer.Media, Type: shape.TypeName(s.of)}
 }

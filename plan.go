@@ -29,6 +29,7 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 		}
 	}
 	if r.part.what != typedPart {
+		b.planDescribed(r, unparsed)
 		return
 	}
 	b.adapt(r)
@@ -37,6 +38,21 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	if r.pages() && r.input.QueryField(cursorType) == "" {
 		b.wrongWith(r)("the output is a page, but no query field of the input is a wicketway.Cursor")
 	}
+}
+
+// planDescribed plans what Describes says of a handler as if a function were served.
+func (b *builder) planDescribed(r *resolved, unparsed bool) {
+	of := r.terms().describes
+	if of == nil {
+		return
+	}
+	part := *r.part
+	part.in, part.out = of.in, of.out
+	says := *r
+	says.part = &part
+	b.planInput(&says, unparsed)
+	b.planOutput(&says)
+	r.says = &says
 }
 
 // wrongMethods are those of an output that nobody would ever ask, since they have another signature than

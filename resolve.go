@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"fmt"
 	"net/http"
 	"os"
 	"reflect"
@@ -8,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
@@ -30,6 +32,7 @@ type builder struct {
 	lists     []*list
 	fallbacks []resolved // the groups that have a prefix, for what finds no route in them
 	guarded   []guardedPrefix
+	guards    []namedGuard
 	table     table.Builder
 	schemas   check.Set
 	encoders  answer.Encoders
@@ -220,10 +223,39 @@ func (b *builder) settle(l *list) {
 		}
 	}
 	b.checkRetirement(l)
+	if l.terms.guard != nil {
+		l.terms.guardName = b.guardName(&l.terms)
+	}
 	if l.terms.after < 0 {
 		l.terms.after = len(l.terms.chain)
 	}
 	b.lists = append(b.lists, l)
+}
+
+// A namedGuard is a guard with its name in an API: bearer, and bearer-2 for another one of that name, so that
+// callers of two issuers are told apart.
+type namedGuard struct {
+	guard exchange.Authenticator
+	at    here.Place
+	name  string
+}
+
+func (b *builder) guardName(t *terms) string {
+	base, n := t.guard.Scheme().Name, 1
+	for _, g := range b.guards {
+		if isSame(g.guard, t.guard) || g.at == t.guardAt {
+			return g.name
+		}
+		if g.guard.Scheme().Name == base {
+			n++
+		}
+	}
+	name := base
+	if n > 1 {
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
+	b.guards = append(b.guards, namedGuard{t.guard, t.guardAt, name})
+	return name
 }
 
 func (b *builder) versionName(g group, outer *list) string {
@@ -426,7 +458,7 @@ func (b *builder) checkFormats() {
 						continue
 					}
 					if known == nil {
-						known = []facts.Route{r.makeFacts()}
+						known = []facts.Route{r.makeFacts(nil)}
 					}
 					if _, seen := at[c]; !seen {
 						at[c], order = s.at, append(order, c)
@@ -456,7 +488,7 @@ func (b *builder) checkFacts() {
 		var known *facts.Route
 		ask := func(at here.Place, name string, check func(facts.Route) error) {
 			if known == nil {
-				f := r.makeFacts()
+				f := r.makeFacts(nil)
 				known = &f
 			}
 			if err := check(*known); err != nil {

@@ -104,6 +104,7 @@ const (
 	slotTranslate
 	slotObserve
 	slotLocated
+	slotDescribes
 	slotFormats
 	slotMedia
 	slotOmitNull

@@ -54,8 +54,8 @@ func checkMiddleware(b reporter, at here.Place, m Middleware) {
 		b.kind(at, "Chain: "+m.Name, k)
 	}
 	for _, field := range m.Sets {
-		if !bind.IsToken(field) {
-			b.mistake(at, "%s: it says that it sets %q, which is not a field name (RFC 9110, 5.1)", m.Name, field)
+		if !bind.IsToken(field.Name) {
+			b.mistake(at, "%s: it says that it sets %q, which is not a field name (RFC 9110, 5.1)", m.Name, field.Name)
 		}
 	}
 	for _, t := range m.Reads {
@@ -642,6 +642,29 @@ func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Set
 		acts:  func(r *resolved) bool { return r.part.out.at == in },
 		lacks: "the output is not a Created or RedirectBy with the input " + in.String(),
 	}
+}
+
+// Describes says what a plain handler reads and answers, by types as [Route] takes them, for listings and
+// contracts: the handler reads, checks and answers by itself, and nothing is held against the types.
+//
+//	wicketway.Handle("PUT /plans/{plan}", plans, wicketway.Describes[storePlan, wicketway.None]())
+func Describes[In, Out any]() Setting {
+	of := &described{in: reflect.TypeFor[In](), out: outputOf(reflect.TypeFor[Out]())}
+	return setting{
+		at:    here.Here(0),
+		name:  "Describes",
+		slot:  slotDescribes,
+		mode:  replaces | onlyRoute,
+		apply: func(_ reporter, _ here.Place, t *terms) { t.describes = of },
+		acts:  isHandler,
+		lacks: "no plain or mounted handler is here; the types of a function say what it reads and answers",
+	}
+}
+
+// described are the types that Describes names.
+type described struct {
+	in  reflect.Type
+	out outputType
 }
 
 // Development is for the programmer's machine. What is answered stays the same; more is shown: JSON is

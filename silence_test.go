@@ -122,7 +122,7 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"any of one guard twice":             {parts(wicketway.Guard(auth.Any(one, one)), x), "twice"},
 		"a window that ends before":          {parts(x, wicketway.Sunset(time.Now().Add(time.Hour)), wicketway.EndsAtSunset(facts.Window{From: time.Now(), Until: time.Now().Add(-time.Hour)})), "EndsAtSunset"},
 		"an observer and nothing":            {parts(x, wicketway.Attach(0)), "Attach"},
-		"a middleware that sets no field":    {in(wicketway.Middleware{Name: "w", Wrap: pass, Sets: []string{"a b"}}), "a b"},
+		"a middleware that sets no field":    {in(wicketway.Middleware{Name: "w", Wrap: pass, Sets: []facts.Field{{Name: "a b"}}}), "a b"},
 		"a middleware without a name":        {in(wicketway.Middleware{Wrap: pass}), "name"},
 		"a middleware of a nil kind":         {in(wicketway.Middleware{Name: "w", Wrap: pass, Raises: []*problem.Kind{nil}}), "w"},
 		"slow below nothing":                 {in(accesslog.To(nil, accesslog.Slow(-1))), "Slow"},

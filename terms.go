@@ -23,6 +23,7 @@ type terms struct {
 	left      []*chained // those of it that are left out
 	guard     exchange.Authenticator
 	guardAt   here.Place
+	guardName string // its scheme's, or one that tells it from other guards of that name
 	after     int      // how many of the chain come before the guard
 	open      []string // the methods for which the guard is not asked
 	public    bool
@@ -33,6 +34,7 @@ type terms struct {
 	attached  []any         // by Attach, nearest first
 	inherited bool          // they are of a list that another version has
 	answers   int           // the status of a success; 0: 200, or 204 for None
+	describes *described    // what a handler reads and answers
 	located   *runtime.Func // the function of the route that makes locations
 	summary   string
 	name      string
@@ -128,6 +130,7 @@ type resolved struct {
 	ties    *ties        // to other routes; nil for most
 	lineage *lineage     // to an earlier version; nil for most
 	adapted *adapted     // nil: it reads and sends what its function does
+	says    *resolved    // what Describes says of a handler; nil for most
 }
 
 // Ties bind a route to others, by their numbers.

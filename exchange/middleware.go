@@ -24,7 +24,7 @@ type Middleware struct {
 	// Raises are the kinds of problem that it answers with itself.
 	Raises []*problem.Kind
 	// Sets are the header fields that it sets on answers.
-	Sets []string
+	Sets []facts.Field
 	// Reads are the types of attached values that it reads (see wicketway.Attach).
 	Reads []reflect.Type
 	// Repeats says that it may stand more than once in a chain.

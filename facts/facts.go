@@ -24,6 +24,13 @@ type API struct {
 	Groups []Group `json:"groups"`
 	// Problems are all kinds that the API can raise, by status and code.
 	Problems []Kind `json:"problems"`
+	// Guards are those of the routes, each once, by their names.
+	Guards []Guard `json:"guards,omitempty"`
+	// Fields are the header fields of all answers, chains and problems, by their names.
+	Fields []Field `json:"fields,omitempty"`
+	// Defs are the schemas of named types. A reference to one is #/$defs/Lock, or #/$defs/v2.Lock for the
+	// routes of a version.
+	Defs map[string]jsontext.Value `json:"$defs,omitempty"`
 }
 
 // Group is a path prefix, or a version.
@@ -52,7 +59,7 @@ type Versions struct {
 type Middleware struct {
 	Name string   `json:"name"`
 	Does string   `json:"does,omitzero"`
-	Sets []string `json:"sets,omitempty"` // header fields of answers
+	Sets []string `json:"sets,omitempty"` // names of header fields of answers
 	// HidesFlush says that a handler behind it cannot send a part of an answer before its end.
 	HidesFlush bool  `json:"hidesFlush,omitzero"`
 	At         Place `json:"at"`
@@ -65,6 +72,12 @@ type Kind struct {
 	Title   string `json:"title"`
 	Type    string `json:"type"` // the URI that a problem of the kind has
 	Meaning string `json:"meaning,omitzero"`
+	// Family are the codes of the kinds that it was defined from, the nearest first.
+	Family []string `json:"family,omitempty"`
+	// Fields are the names of the header fields that answers with it can have.
+	Fields []string `json:"fields,omitempty"`
+	// Schema is that of a problem of the kind as RFC 9457 describes it, with its own members.
+	Schema jsontext.Value `json:"schema"`
 	// Routes can raise it, each as method and path; none where every request can.
 	Routes []string `json:"routes,omitempty"`
 	// Example is a problem of the kind as callers get it.

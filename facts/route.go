@@ -23,6 +23,7 @@ type Route struct {
 	Slashes  string       `json:"slashes"`            // redirect, strict, same
 	Formats  *Formats     `json:"formats,omitzero"`   // nil where there is no choice
 	Files    bool         `json:"files,omitzero"`
+	Handler  bool         `json:"handler,omitzero"` // a plain handler serves it, so only what Describes says is known
 	Chain    []Middleware `json:"chain,omitempty"`
 	Attached []Attached   `json:"attached,omitempty"`
 	// Settings hold for the route, nearest first. Checks are not given them.
@@ -67,9 +68,15 @@ type Guard struct {
 
 // Formats are what callers choose between.
 type Formats struct {
-	Offers   []Format `json:"offers"`             // the first where nothing is asked for
-	By       []string `json:"by"`                 // accept, suffix, query NAME
+	Offers   []Format `json:"offers"` // the first where nothing is asked for
+	By       []Way    `json:"by"`
 	Suffixes []string `json:"suffixes,omitempty"` // that the path may have
+}
+
+// Way is one in which callers choose a format.
+type Way struct {
+	By   string `json:"by"`            // accept, suffix, query
+	Name string `json:"name,omitzero"` // of the query parameter
 }
 
 // Format is a format of values.
@@ -89,8 +96,10 @@ type Attached struct {
 type Setting struct {
 	Name string `json:"name"`
 	At   Place  `json:"at"`
-	// List is route, or the function of the group, with its prefix or version: At /api/v2/locks.
+	// List is route, or the function of the group: Build, At, Group, Version; Under is the path template of
+	// At, or the name of Version.
 	List   string `json:"list"`
+	Under  string `json:"under,omitzero"`
 	ListAt Place  `json:"listAt"`
 	// Inherited says that it is the list of an earlier version.
 	Inherited bool `json:"inherited,omitzero"`
@@ -109,19 +118,23 @@ type Input struct {
 
 // Body is the body that a route reads.
 type Body struct {
-	Media    string         `json:"media"`
-	Required bool           `json:"required,omitzero"`
-	Schema   jsontext.Value `json:"schema,omitzero"` // of JSON
+	Media    string `json:"media"`
+	Required bool   `json:"required,omitzero"`
+	// Schema is that of JSON, or of a form as an object of its fields.
+	Schema jsontext.Value `json:"schema,omitzero"`
 }
 
 // Answer is a success of a route.
 type Answer struct {
-	Status int            `json:"status"`
-	Media  string         `json:"media,omitzero"`
-	Fields []string       `json:"fields,omitempty"` // header fields
-	Type   string         `json:"type,omitzero"`    // in Go
-	List   bool           `json:"list,omitzero"`    // the value is a list, or a page of one
+	Status int      `json:"status"`
+	Media  string   `json:"media,omitzero"`
+	Fields []string `json:"fields,omitempty"` // names of header fields
+	Type   string   `json:"type,omitzero"`    // in Go
+	List   bool     `json:"list,omitzero"`    // the value is a list, or a page of one
+	// Schema is that of the whole body; none for formats that are not JSON. Where Stream is set it is that
+	// of each item, which the media type separates.
 	Schema jsontext.Value `json:"schema,omitzero"`
+	Stream bool           `json:"stream,omitzero"`
 	Of     reflect.Type   `json:"-"` // the type itself; nil where it is not known
 }
 
@@ -136,8 +149,9 @@ type Problem struct {
 
 // ProblemShape says how the problems of a route are sent, where that is not as RFC 9457 describes.
 type ProblemShape struct {
-	Media string `json:"media"`
-	Type  string `json:"type"` // in Go
+	Media  string         `json:"media"`
+	Type   string         `json:"type"` // in Go
+	Schema jsontext.Value `json:"schema,omitzero"`
 }
 
 // Retirement says how a route ends.

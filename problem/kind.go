@@ -32,6 +32,7 @@ type Kind struct {
 	means  string
 	family *Kind
 	carry  []Member
+	fields []string
 }
 
 // Define declares a kind. The status is an HTTP status from 400 to 599 (RFC
@@ -84,6 +85,21 @@ type Member struct {
 func (k *Kind) Carries(name string, example any) *Kind {
 	k.carry = append(k.carry, Member{name, example})
 	return k
+}
+
+// Sends declares header fields that answers with problems of the kind have, such as Retry-After. It is for
+// the declaration.
+func (k *Kind) Sends(fields ...string) *Kind {
+	k.fields = append(k.fields, fields...)
+	return k
+}
+
+// Fields are the names that Sends has declared for the kind, and for the families it belongs to.
+func (k *Kind) Fields() []string {
+	if k.family == nil {
+		return k.fields
+	}
+	return append(slices.Clip(k.family.Fields()), k.fields...)
 }
 
 // Members are those that were declared for the kind, and for the families it belongs to.
@@ -162,10 +178,12 @@ var (
 			Means("The request line or a header field is malformed.")
 	Unreadable = BadRequest.Define(http.StatusBadRequest, "input-unreadable", "The input cannot be read").
 			Means("The member errors lists every item, with its place and the expected form.")
-	Unauthorized = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known")
+	Unauthorized = Define(http.StatusUnauthorized, "unauthorized", "The caller is not known").
+			Sends("WWW-Authenticate")
 	Forbidden    = Define(http.StatusForbidden, "forbidden", "The caller may not do this")
 	ScopeMissing = Forbidden.Define(http.StatusForbidden, "scope-missing", "The caller lacks a scope").
-			Carries("scopes", []string{"locks:operate"})
+			Carries("scopes", []string{"locks:operate"}).
+			Sends("WWW-Authenticate")
 	NotFound = Define(http.StatusNotFound, "not-found", "Nothing is here").
 			Means("The member near, where there is one, lists routes that may have been meant.")
 	VersionUnknown = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").
@@ -176,7 +194,8 @@ var (
 			Carries("versions", []string{"v1", "v2"})
 	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed",
 		"The method does not apply here").
-		Means("The field Allow lists the methods that do; the member near, where there is one, routes that may have been meant.")
+		Means("The field Allow lists the methods that do; the member near, where there is one, routes that may have been meant.").
+		Sends("Allow")
 	NotAcceptable = Define(http.StatusNotAcceptable, "not-acceptable", "None of the accepted formats is available").
 			Means("The member offered lists the media types that are.").
 			Carries("offered", []string{"application/json", "text/csv"})
@@ -187,11 +206,13 @@ var (
 	BodyTimeout = Define(http.StatusRequestTimeout, "body-timeout",
 		"The body did not arrive in time").Means("The body arrived too slowly. The request can be retried.")
 	Withdrawn = Define(http.StatusGone, "withdrawn", "This version no longer has this").
-			Means("The field Link leads to the version before, which still has it.")
+			Means("The field Link leads to the version before, which still has it.").
+			Sends("Link")
 	Retired = Define(http.StatusGone, "retired", "This is no longer served").
 		Means("The member sunset says since when. With the member until it is a rehearsal, and served again from then on.").
 		Carries("sunset", "2027-06-30T00:00:00Z").
-		Carries("until", "2027-05-01T12:00:00Z")
+		Carries("until", "2027-05-01T12:00:00Z").
+		Sends("Cache-Control")
 	BodyTooLarge = Define(http.StatusRequestEntityTooLarge, "body-too-large", "The body is too large").
 			Means("The member limit is the size in bytes that is accepted.").
 			Carries("limit", 1<<20)
@@ -200,7 +221,8 @@ var (
 		Means("Fetch the resource again and retry with its new ETag.")
 	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").
 				Means("The response's Accept and Accept-Encoding fields list what is accepted.").
-				Carries("accepted", []string{"application/json"})
+				Carries("accepted", []string{"application/json"}).
+				Sends("Accept", "Accept-Encoding", "Accept-Patch")
 	Invalid = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
 		Means("The member errors lists every item, with its place, the rule and its bound.")
 	PreconditionRequired = Define(http.StatusPreconditionRequired, "precondition-required",
@@ -216,7 +238,8 @@ var (
 	Timeout        = Define(http.StatusServiceUnavailable, "timeout",
 		"The server ran out of time").Means("Retry later, if the request is safe to repeat.")
 	Overloaded = Define(http.StatusServiceUnavailable, "overloaded", "The server is overloaded").
-			Means("Nothing was done. The field Retry-After says in how many seconds to try again.")
+			Means("Nothing was done. The field Retry-After says in how many seconds to try again.").
+			Sends("Retry-After")
 )
 
 // ofStatus are the kinds that stand for a status as such.
@@ -232,6 +255,8 @@ var ofStatus = func() map[int]*Kind {
 		PreconditionFailed, BodyTooLarge, UnsupportedMedia, PreconditionRequired, NotImplemented, Internal} {
 		kinds[k.status] = k
 	}
+	kinds[http.StatusRequestedRangeNotSatisfiable].Sends("Content-Range")
+	kinds[http.StatusTooManyRequests].Sends("Retry-After")
 	return kinds
 }()
 

@@ -25,7 +25,8 @@ var (
 	ErrRefused   = problem.Define(http.StatusUnprocessableEntity, "value-refused", "The value breaks a rule of the store")
 	ErrTooLong   = problem.Define(http.StatusUnprocessableEntity, "value-too-long", "The value is too long")
 	ErrBusy      = problem.Define(http.StatusServiceUnavailable, "store-busy", "The store is busy").
-			Means("Nothing was changed. The field Retry-After says in how many seconds to try again.")
+			Means("Nothing was changed. The field Retry-After says in how many seconds to try again.").
+			Sends("Retry-After")
 )
 
 // Settings name the kinds of problem that failures of a store become. The zero Settings are those of this

@@ -53,7 +53,7 @@ var (
 	ErrAccountUnavailable = problem.Forbidden.Define(http.StatusForbidden, "account-unavailable",
 		"The caller's account cannot be used").Means("The account is locked or no longer exists.")
 	ErrKeysUnavailable = problem.Define(http.StatusServiceUnavailable, "keys-unavailable",
-		"The signing keys are not available").Means("Try again in a moment.")
+		"The signing keys are not available").Means("Try again in a moment.").Sends("Retry-After")
 )
 
 // An Option says how a guard decides. One that means nothing to a guard is a mistake at Build.

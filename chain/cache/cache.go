@@ -153,7 +153,7 @@ func Headers(otherwise Control) exchange.Middleware {
 	return exchange.Middleware{
 		Name:  "cache-control",
 		Does:  "says how long answers may be kept: " + c.plain[0] + " unless a route says more",
-		Sets:  []string{"Cache-Control"},
+		Sets:  facts.Fields("Cache-Control"),
 		Reads: []reflect.Type{reflect.TypeFor[spoken]()},
 		Check: otherwise.check,
 		Wrap: func(next http.Handler) http.Handler {

@@ -66,7 +66,7 @@ func Responses(settings Settings) exchange.Middleware {
 	return exchange.Middleware{
 		Name:       "cache",
 		Does:       "keeps answers, and gives them to those who ask the same",
-		Sets:       []string{"Age"},
+		Sets:       facts.Fields("Age"),
 		Raises:     []*problem.Kind{problem.OfStatus(http.StatusGatewayTimeout)}, // to only-if-cached
 		Check:      given.check,
 		CheckRoute: c.checkRoute,

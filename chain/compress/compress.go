@@ -86,7 +86,7 @@ func Bodies(how ...Option) exchange.Middleware {
 	return exchange.Middleware{
 		Name:       "compress",
 		Does:       "sends bodies compressed to callers that accept it",
-		Sets:       []string{"Vary", "Content-Encoding"},
+		Sets:       facts.Fields("Vary", "Content-Encoding"),
 		Reads:      []reflect.Type{reflect.TypeFor[off]()},
 		Check:      s.check,
 		CheckRoute: checkFlush,

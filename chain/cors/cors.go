@@ -119,7 +119,7 @@ func Allow(origins Origins, settings Settings) exchange.Middleware {
 	return exchange.Middleware{
 		Name:       "cors",
 		Does:       "lets pages of other origins read answers",
-		Sets:       []string{"Access-Control-Allow-Origin", "Vary"},
+		Sets:       facts.Fields("Access-Control-Allow-Origin", "Vary"),
 		Check:      c.check,
 		CheckRoute: checkGuard,
 		Wrap:       c.wrap,

@@ -15,6 +15,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/cors"
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
 
@@ -45,7 +46,7 @@ func build(t *testing.T, middleware exchange.Middleware, guard ...wicketway.Part
 		open = []wicketway.Part{wicketway.Public()}
 	}
 	level := exchange.Wrap("level", func(next http.Handler) http.Handler { return next })
-	level.Sets = []string{"X-Level", "Vary"}
+	level.Sets = facts.Fields("X-Level", "Vary")
 	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(guard, wicketway.Chain(middleware, level),
 		wicketway.Route("PUT /locks/{lock}", book), wicketway.Group(append(open, wicketway.Route("GET /locks/{lock}", book),
 			wicketway.Mount("/mounted", http.NotFoundHandler()))...))...)

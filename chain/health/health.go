@@ -23,7 +23,8 @@ import (
 var ErrNotReady = problem.Define(http.StatusServiceUnavailable, "not-ready", "The server is not ready").
 	Means("The member checks lists what is missing; draining means that the server is about to stop.").
 	Carries("checks", map[string]string{"storage": "down"}).
-	Carries("draining", true)
+	Carries("draining", true).
+	Sends("Cache-Control")
 
 // A Check asks whether something that the server needs is there.
 type Check struct {

@@ -134,7 +134,7 @@ func Requests(rate Rate, by Key, settings Settings) exchange.Middleware {
 		Name:       "limit " + rate.Name,
 		Does:       fmt.Sprintf("refuses more than %d requests in %v", rate.Requests, rate.Per),
 		Raises:     []*problem.Kind{ErrTooManyRequests, problem.Overloaded},
-		Sets:       []string{"RateLimit", "RateLimit-Policy"},
+		Sets:       facts.Fields("RateLimit", "RateLimit-Policy"),
 		Repeats:    true,
 		Check:      l.check,
 		CheckRoute: l.checkRoute,

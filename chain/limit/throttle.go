@@ -14,7 +14,8 @@ import (
 
 // ErrTooManyAttempts is raised where too many credentials were wrong.
 var ErrTooManyAttempts = problem.Define(http.StatusTooManyRequests, "too-many-attempts", "Too many attempts were wrong").
-	Means("The field Retry-After says in how many seconds to try again. It says nothing about whether the account exists.")
+	Means("The field Retry-After says in how many seconds to try again. It says nothing about whether the account exists.").
+	Sends("Retry-After")
 
 // A Throttle bounds how many wrong credentials are tried, for one account and from one address. Good ones do
 // not count. The zero Throttle is ready; it keeps its counts in memory, in a bounded number of entries. It must

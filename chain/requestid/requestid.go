@@ -7,10 +7,12 @@ import (
 	"net/netip"
 	"strings"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/google/uuid"
 
 	"github.com/wicketway/wicketway/chain/proxy"
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/clip"
 )
 
@@ -29,7 +31,7 @@ func Assign(networks ...netip.Prefix) exchange.Middleware {
 	return exchange.Middleware{
 		Name: "requestid",
 		Does: "gives each request an id, and sends it with the answer",
-		Sets: []string{Header},
+		Sets: []facts.Field{{Name: Header, Note: "The id of the request, a UUID", Schema: jsontext.Value(`{"type":"string","format":"uuid"}`)}},
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				id, sent := own(r, networks)

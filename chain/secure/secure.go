@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/facts"
 )
 
 // Settings say which fields are set. The zero Settings are right for an API that has no pages but
@@ -50,9 +51,10 @@ func Headers(settings Settings) exchange.Middleware {
 		strict += "; includeSubDomains"
 	}
 	return exchange.Middleware{
-		Name:  "secure",
-		Does:  "sets security header fields for browsers",
-		Sets:  []string{"X-Content-Type-Options", "Content-Security-Policy", "Referrer-Policy", "Cross-Origin-Opener-Policy", "Strict-Transport-Security"},
+		Name: "secure",
+		Does: "sets security header fields for browsers",
+		Sets: facts.Fields("X-Content-Type-Options", "Content-Security-Policy", "Referrer-Policy",
+			"Cross-Origin-Opener-Policy", "Strict-Transport-Security"),
 		Check: settings.check,
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -368,7 +368,7 @@ func (e explanation) print(out io.Writer) {
 	for i, s := range r.Settings {
 		from := "of the " + s.List
 		if s.List != "route" {
-			from = "of " + s.List + " at " + where(s.ListAt)
+			from = strings.TrimSpace("of "+s.List+" "+s.Under) + " at " + where(s.ListAt)
 		}
 		if s.Inherited {
 			from += ", inherited"
@@ -393,7 +393,11 @@ func (e explanation) print(out io.Writer) {
 		for _, o := range f.Offers {
 			names = append(names, o.Name)
 		}
-		line("formats", "%s\tby %s", strings.Join(names, ", "), strings.Join(f.By, ", then "))
+		var ways []string
+		for _, w := range f.By {
+			ways = append(ways, strings.TrimSpace(w.By+" "+w.Name))
+		}
+		line("formats", "%s\tby %s", strings.Join(names, ", "), strings.Join(ways, ", then "))
 	}
 	if e.Format != "" {
 		line("", "the suffix chooses %s", e.Format)

@@ -103,6 +103,20 @@ func Compile(t reflect.Type, c Config) *Plan {
 	return p
 }
 
+// Raises are the kinds of problem that sending the value can raise.
+func (p *Plan) Raises() (kinds []*problem.Kind) {
+	if p.Conditional {
+		kinds = append(kinds, problem.PreconditionFailed)
+	}
+	if c := p.Choice; c != nil && !c.First {
+		kinds = append(kinds, problem.NotAcceptable)
+	}
+	return kinds
+}
+
+// Direction says how the schema of the value is written.
+func (p *Plan) Direction() check.Direction { return check.Direction{Sent: true, OmitNull: p.omitNull} }
+
 // vary notes what makes the tags of one value differ: its format, the version of that, and
 // the envelope.
 func (p *Plan) vary(more string) {

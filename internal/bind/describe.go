@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"net/url"
 	"reflect"
+	"slices"
 	"strings"
 
+	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/problem"
 )
 
 // An Input is one thing that a plan reads.
@@ -66,6 +69,72 @@ func (f *fileField) describe() Input {
 	i.Rule = strings.Join(rules, " ")
 	return i
 }
+
+// FormSchema is that of the fields of a form, as an object; nil where the input reads none.
+func (in *Plan) FormSchema() jsontext.Value {
+	if in.form == nil {
+		return nil
+	}
+	properties, required := map[string]any{}, []string{}
+	for _, f := range in.fields {
+		if f.source != "form" {
+			continue
+		}
+		properties[f.name] = f.schema.Document()
+		if _, _, _, needed := f.schema.Describe(); needed {
+			required = append(required, f.name)
+		}
+	}
+	for _, f := range in.form.files {
+		properties[f.name] = f.document()
+		if f.required {
+			required = append(required, f.name)
+		}
+	}
+	doc := map[string]any{"type": "object", "properties": properties}
+	if len(required) > 0 {
+		slices.Sort(required)
+		doc["required"] = required
+	}
+	text, err := json.Marshal(doc, json.Deterministic(true))
+	if err != nil { // nothing in it can fail to be written
+		panic(err)
+	}
+	return text
+}
+
+// document is the schema of a file, whose bytes are not JSON.
+func (f *fileField) document() any {
+	var media []map[string]string
+	for _, m := range f.types {
+		media = append(media, map[string]string{"contentMediaType": m})
+	}
+	doc := map[string]any{"contentMediaType": "application/octet-stream"}
+	switch {
+	case len(media) == 1:
+		doc["contentMediaType"] = f.types[0]
+	case len(media) > 1:
+		doc = map[string]any{"anyOf": media}
+	}
+	if f.many {
+		return map[string]any{"type": "array", "items": doc}
+	}
+	return doc
+}
+
+// Raises are the kinds of problem that reading the input can raise.
+func (in *Plan) Raises() (kinds []*problem.Kind) {
+	if in.Reads() {
+		kinds = append(kinds, problem.Unreadable, problem.Invalid)
+	}
+	if in.ReadsBody() {
+		kinds = append(kinds, problem.BodyTimeout, problem.BodyTooLarge, problem.UnsupportedMedia)
+	}
+	return kinds
+}
+
+// Unknown reports whether members are read that the body's type does not have.
+func (in *Plan) Unknown() bool { return in.body != nil && in.body.lenient&check.UnknownMembers != 0 }
 
 // Body gives the media types of the body and its type, which is nil for a form and for a
 // body that is handed on as it is. Without a body there are no media types.

@@ -7,6 +7,7 @@ import (
 	stdpath "path"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/go-json-experiment/json"
@@ -15,23 +16,152 @@ import (
 	"github.com/wicketway/wicketway/schema"
 )
 
-// Document writes the type as a JSON Schema (draft 2020-12) that accepts what Decode
-// accepts, but for what no schema can say: types' own Checks, the texts that types
-// with text methods take, rules on numbers inside strings, and depth. Named structs
-// and types that contain themselves stand in $defs and are referred to. It is meant
-// for showing, not for every request.
+// Document writes the type as a JSON Schema (draft 2020-12) that accepts the same values as Decode,
+// except for rules that no schema can express: types' own Checks, the texts that types with text methods
+// take, rules on numbers inside strings, and depth. Named structs and types that contain themselves are in
+// $defs and are referred to. It is meant for showing, not for every request.
 func (t *Type) Document() jsontext.Value {
-	d := documents{names: map[*Type]string{}, defs: node{}}
-	d.collect(t, map[*Type]bool{})
-	doc := d.of(t)
+	d := NewDocuments("#/$defs/", nil)
+	d.Add(t, Direction{})
+	d.Name("")
+	doc := d.of(t, Direction{})
 	doc["$schema"] = schema.Dialect
 	if len(d.names) > 0 {
-		for typ, name := range d.names {
-			d.defs[name] = d.define(typ)
+		defs := node{}
+		for u, name := range d.names {
+			defs[name] = d.define(u.Type, u.Direction)
 		}
-		doc["$defs"] = d.defs
+		doc["$defs"] = defs
 	}
 	text, err := json.Marshal(doc, json.Deterministic(true), jsontext.WithIndent("  "))
+	if err != nil { // nothing in it can fail to be written
+		panic(err)
+	}
+	return text
+}
+
+// A node is a JSON object; its members are written in the order of their names.
+type node = map[string]any
+
+// A Direction says what a schema is of: values as they are read from callers, which is the zero
+// Direction, or as they are sent to them.
+type Direction struct {
+	// Unknown says that members are read that the type does not have.
+	Unknown bool
+	// Sent says that values are sent: members that are always there are required, and there may be others.
+	Sent bool
+	// OmitNull says that members that are null are not sent.
+	OmitNull bool
+}
+
+// settle leaves only what makes a difference to a schema.
+func (d Direction) settle() Direction {
+	if d.Sent {
+		d.Unknown = false
+	} else {
+		d.OmitNull = false
+	}
+	return d
+}
+
+type usedType struct {
+	*Type
+	Direction
+}
+
+// Documents writes the schemas of several types that share their definitions. First all types are added,
+// then they are named, and then written.
+type Documents struct {
+	base  string // before the name in a reference
+	added []usedType
+	known map[usedType]bool
+	names map[usedType]string
+	calls map[reflect.Type]string
+}
+
+// NewDocuments makes one whose references begin with a text, such as #/$defs/. Calls has names for types
+// that were made of others; it may be nil.
+func NewDocuments(base string, calls map[reflect.Type]string) *Documents {
+	return &Documents{base: base, known: map[usedType]bool{}, names: map[usedType]string{}, calls: calls}
+}
+
+// Add takes a type in with all that is in it.
+func (d *Documents) Add(t *Type, of Direction) {
+	u := usedType{t, of.settle()}
+	if t == nil || d.known[u] {
+		return
+	}
+	d.known[u] = true
+	if (t.shape == object || t.recursive) && (t.goType.Name() != "" || d.calls[t.goType] != "") {
+		d.added = append(d.added, u)
+	}
+	d.Add(t.elem, of)
+	for _, f := range t.fields {
+		d.Add(f.typ, of)
+	}
+}
+
+// Name names the types that were added: by the type's name with a prefix, where two have the same by the
+// package's as well, and where both directions of a type differ with Input for what is read.
+func (d *Documents) Name(prefix string) {
+	short := func(u usedType) string {
+		if name := d.calls[u.goType]; name != "" {
+			return name
+		}
+		return readable(u.goType.Name())
+	}
+	types := map[string]map[*Type]bool{} // by short name
+	for _, u := range d.added {
+		if types[short(u)] == nil {
+			types[short(u)] = map[*Type]bool{}
+		}
+		types[short(u)][u.Type] = true
+	}
+	taken := map[string]bool{}
+	for _, sent := range []bool{true, false} { // so that values that are sent have the plain name
+		for _, u := range d.added {
+			if u.Sent != sent {
+				continue
+			}
+			name := short(u)
+			if len(types[name]) > 1 && u.goType.PkgPath() != "" {
+				name = stdpath.Base(u.goType.PkgPath()) + "." + name
+			}
+			if taken[prefix+name] && !u.Sent {
+				name += "Input"
+			}
+			unique := prefix + name
+			for n := 2; taken[unique]; n++ {
+				unique = prefix + name + strconv.Itoa(n)
+			}
+			taken[unique] = true
+			d.names[u] = unique
+		}
+	}
+}
+
+// Schema writes the schema of a type that was added, or a reference to it.
+func (d *Documents) Schema(t *Type, of Direction) jsontext.Value { return write(d.of(t, of)) }
+
+// Definitions are the schemas of the types that have a name, by it.
+func (d *Documents) Definitions() map[string]jsontext.Value {
+	all := make(map[string]jsontext.Value, len(d.names))
+	for u, name := range d.names {
+		all[name] = write(d.define(u.Type, u.Direction))
+	}
+	return all
+}
+
+// Inline writes the schema of a type without references; one that contains itself takes anything.
+func (t *Type) Inline(of Direction) jsontext.Value {
+	if t.open {
+		return jsontext.Value("{}")
+	}
+	return write(NewDocuments("", nil).of(t, of))
+}
+
+func write(doc node) jsontext.Value {
+	text, err := json.Marshal(doc, json.Deterministic(true))
 	if err != nil { // nothing in it can fail to be written
 		panic(err)
 	}
@@ -46,41 +176,8 @@ func (t *Type) format() string {
 	return fmt.Sprint("int", t.goType.Bits())
 }
 
-// A node is a JSON object; its members are written in the order of their names.
-type node = map[string]any
-
-// documents writes the schemas of a set of types that share their definitions.
-type documents struct {
-	names map[*Type]string // of the types that have a definition
-	defs  node
-}
-
-// collect names the structs at and below t: by the type's name, and where two have
-// the same by the package's as well.
-func (d *documents) collect(t *Type, seen map[*Type]bool) {
-	if t == nil || seen[t] {
-		return
-	}
-	seen[t] = true
-	if (t.shape == object || t.recursive) && t.goType.Name() != "" {
-		d.name(t)
-	}
-	d.collect(t.elem, seen)
-	for _, f := range t.fields {
-		d.collect(f.typ, seen)
-	}
-}
-
-func (d *documents) name(t *Type) {
-	short, long := readable(t.goType.Name()), stdpath.Base(t.goType.PkgPath())+"."+readable(t.goType.Name())
-	d.names[t] = short
-	for other, name := range d.names {
-		if other != t && (name == short || name == stdpath.Base(other.goType.PkgPath())+"."+short) {
-			d.names[other] = stdpath.Base(other.goType.PkgPath()) + "." + readable(other.goType.Name())
-			d.names[t] = long
-		}
-	}
-}
+// ReadableName is the name of a type in definitions: PageOfLock for Page[example.org/canal/locks.Lock].
+func ReadableName(t reflect.Type) string { return readable(t.Name()) }
 
 // readable turns Page[example.org/canal/locks.Lock] into PageOfLock.
 func readable(name string) string {
@@ -97,28 +194,28 @@ func readable(name string) string {
 }
 
 // of writes the schema of a type where it is used.
-func (d *documents) of(t *Type) node {
-	if name := d.names[t]; name != "" {
-		return node{"$ref": "#/$defs/" + name}
+func (d *Documents) of(t *Type, as Direction) node {
+	if name := d.names[usedType{t, as.settle()}]; name != "" {
+		return node{"$ref": d.base + name}
 	}
-	return d.define(t)
+	return d.define(t, as)
 }
 
 // define writes the schema of a type in full.
-func (d *documents) define(t *Type) node {
+func (d *Documents) define(t *Type, as Direction) node {
 	switch t.shape {
 	case pointer, either:
-		return orNull(d.of(t.elem))
+		return orNull(d.of(t.elem, as))
 	case list:
-		doc := node{"type": "array", "items": d.of(t.elem)}
+		doc := node{"type": "array", "items": d.of(t.elem, as)}
 		if t.goType.Kind() == reflect.Array {
 			doc["minItems"], doc["maxItems"] = t.goType.Len(), t.goType.Len()
 		}
 		return doc
 	case mapping:
-		return d.mapping(t)
+		return d.mapping(t, as)
 	case object:
-		return d.members(t)
+		return d.members(t, as)
 	case moment:
 		return node{"type": "string", "format": "date-time"}
 	case bytes:
@@ -145,8 +242,8 @@ func (d *documents) define(t *Type) node {
 	return node{"type": t.name()}
 }
 
-func (d *documents) mapping(t *Type) node {
-	doc := node{"type": "object", "additionalProperties": d.of(t.elem)}
+func (d *Documents) mapping(t *Type, as Direction) node {
+	doc := node{"type": "object", "additionalProperties": d.of(t.elem, as)}
 	if k := t.goType.Key(); isInteger(k.Kind()) && !implements(k, textInterfaces) {
 		doc["propertyNames"] = node{"pattern": integerText(reflect.Zero(k).CanUint())}
 	}
@@ -174,15 +271,18 @@ func orNull(doc node) node {
 }
 
 // members writes the schema of a struct.
-func (d *documents) members(t *Type) node {
+func (d *Documents) members(t *Type, as Direction) node {
 	properties, required := node{}, []string{}
 	for _, f := range t.fields {
-		properties[f.name] = d.member(f)
-		if f.required {
+		properties[f.name] = d.member(f, as)
+		if f.isRequired(as) {
 			required = append(required, f.name)
 		}
 	}
-	doc := node{"type": "object", "properties": properties, "additionalProperties": false}
+	doc := node{"type": "object", "properties": properties}
+	if !as.Sent && !as.Unknown {
+		doc["additionalProperties"] = false
+	}
 	if len(required) > 0 {
 		slices.Sort(required)
 		doc["required"] = required
@@ -190,12 +290,20 @@ func (d *documents) members(t *Type) node {
 	return doc
 }
 
-func (d *documents) member(f *field) node {
+// isRequired reports whether the member is in every value.
+func (f *field) isRequired(as Direction) bool {
+	if as.Sent {
+		return f.always && !(as.OmitNull && f.typ.null)
+	}
+	return f.required
+}
+
+func (d *Documents) member(f *field, as Direction) node {
 	t := f.typ
-	if !f.null {
+	if as.OmitNull || as.Sent && !f.always && t.shape == pointer || !as.Sent && !f.null { // null is never there
 		t = t.base()
 	}
-	doc := d.of(t)
+	doc := d.of(t, as)
 	if f.quoted {
 		doc = d.quoted(f)
 	} else {
@@ -207,7 +315,7 @@ func (d *documents) member(f *field) node {
 	if f.note != "" {
 		doc["description"] = f.note
 	}
-	if f.fallback.IsValid() {
+	if f.fallback.IsValid() && !as.Sent {
 		if v, there := f.typ.reach(f.fallback); there {
 			doc["default"] = v.Interface()
 		}
@@ -216,7 +324,7 @@ func (d *documents) member(f *field) node {
 }
 
 // rules adds what a field's rules say to the schema of its type.
-func (d *documents) rules(doc node, f *field) {
+func (d *Documents) rules(doc node, f *field) {
 	for _, r := range f.rules {
 		doc[r.keyword] = r.want
 		if list, ok := r.want.([]any); ok && r.keyword == "enum" && f.null {
@@ -241,7 +349,7 @@ func (d *documents) rules(doc node, f *field) {
 }
 
 // quoted is the schema of a number that stands in a string.
-func (d *documents) quoted(f *field) node {
+func (d *Documents) quoted(f *field) node {
 	doc := node{"type": "string"}
 	if f.null {
 		doc["type"] = []string{"string", "null"}

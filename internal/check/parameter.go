@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"reflect"
 
-	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/schema"
@@ -169,16 +168,9 @@ func (p *Parameter) Texts(v reflect.Value) ([]string, error) {
 	return all, nil
 }
 
-// Document writes the parameter as a JSON Schema (draft 2020-12), as the values are once
-// they are read.
+// Document writes the parameter as a JSON Schema (draft 2020-12), as the values are once they are read.
 func (p *Parameter) Document() jsontext.Value {
-	d := documents{names: map[*Type]string{}, defs: node{}}
-	doc := d.member(&field{typ: p.typ, rules: p.rules, items: p.items, note: p.note, fallback: p.fallback})
-	text, err := json.Marshal(doc, json.Deterministic(true))
-	if err != nil { // nothing in it can fail to be written
-		panic(err)
-	}
-	return text
+	return write(NewDocuments("", nil).member(&field{typ: p.typ, rules: p.rules, items: p.items, note: p.note, fallback: p.fallback}, Direction{}))
 }
 
 // Describe gives the type, the rules as they were written, the note, and whether

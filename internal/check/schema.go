@@ -78,6 +78,7 @@ type field struct {
 	null     bool     // null may stand there
 	readOnly bool     // only the server sets it
 	required bool
+	always   bool          // it is in every value that is sent
 	fallback reflect.Value // the default, where there is one
 	rule     string        // as it was written
 	note     string
@@ -341,7 +342,8 @@ func (c *compiler) fields(typ *Type, t reflect.Type) {
 			rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: m.Quoted}
 		f.typ = c.compile(sf.Type, where)
 		f.null = f.typ.null
-		f.required = !m.ViaPointer && !f.typ.null && !m.OmitZero && !m.OmitEmpty
+		f.always = !m.ViaPointer && !m.OmitZero && !m.OmitEmpty
+		f.required = f.always && !f.typ.null
 		c.later = append(c.later, func() { c.rule(f, sf, where) })
 		typ.fields = append(typ.fields, f)
 		typ.byName[m.Name] = f
