@@ -46,7 +46,7 @@ func (a *ownAnswer) Answer(w http.ResponseWriter, _ *http.Request) error {
 }
 
 func (*ownAnswer) Answers() []facts.Answer {
-	return []facts.Answer{{Status: 218, Media: "text/plain"}}
+	return []facts.Answer{{Status: 218}}
 }
 
 type lockIn struct {

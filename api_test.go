@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -16,6 +17,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/internal/honest"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -40,7 +42,48 @@ func ask(api http.Handler, line, header, body string) *httptest.ResponseRecorder
 	}
 	w := httptest.NewRecorder()
 	api.ServeHTTP(w, r)
+	if a, is := api.(*wicketway.API); is {
+		noteDishonest(a, r, w)
+	}
 	return w
+}
+
+// dishonest are the answers to ask that the facts of their API do not have.
+var dishonest struct {
+	mu       sync.Mutex
+	checkers map[*wicketway.API]*honest.Checker
+	found    []string
+}
+
+func noteDishonest(api *wicketway.API, r *http.Request, w *httptest.ResponseRecorder) {
+	dishonest.mu.Lock()
+	defer dishonest.mu.Unlock()
+	c := dishonest.checkers[api]
+	if c == nil {
+		var err error
+		if c, err = honest.New(api.Describe()); err != nil {
+			dishonest.found = append(dishonest.found, err.Error())
+			return
+		}
+		if dishonest.checkers == nil {
+			dishonest.checkers = map[*wicketway.API]*honest.Checker{}
+		}
+		dishonest.checkers[api] = c
+	}
+	a := honest.Answer{Method: r.Method, Path: r.URL.EscapedPath(), Status: w.Code, Header: w.Header(), Body: w.Body.String()}
+	if wrong := c.Wrong(a, false); wrong != "" && !strings.HasSuffix(r.URL.Path, "/broken") { // those break their own rules
+		dishonest.found = append(dishonest.found, wrong)
+	}
+}
+
+// What the facts say of answers is held against every answer that a test of this package has asked for.
+func TestMain(m *testing.M) {
+	status := m.Run()
+	for _, wrong := range dishonest.found {
+		fmt.Fprintf(os.Stderr, "the facts do not have an answer: %.600s\n", wrong)
+		status = 1
+	}
+	os.Exit(status)
 }
 
 const asJSON = "Content-Type: application/json"

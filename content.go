@@ -65,7 +65,8 @@ func (c Content) discard() {
 // Answers says what is sent.
 func (Content) Answers() []facts.Answer {
 	return []facts.Answer{
-		{Status: http.StatusOK, Media: "*/*"},
-		{Status: http.StatusPartialContent, Media: "*/*", Fields: []string{"Content-Range"}},
+		{Status: http.StatusOK, Media: "*/*", Fields: []string{"Content-Disposition"}},
+		{Status: http.StatusNotModified},
+		{Status: http.StatusPartialContent, Media: "*/*", Fields: []string{"Content-Disposition", "Content-Range"}},
 	}
 }

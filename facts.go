@@ -259,20 +259,23 @@ func (r *resolved) formatsInfo() *facts.Formats {
 }
 
 func (r *resolved) answerInfo(docs *check.Documents) (all []facts.Answer) {
-	if r.output == nil { // a handler decides itself
+	switch {
+	case r.part.what == filesPart:
+		return r.fileAnswers()
+	case r.output == nil: // a handler decides itself
 		return nil
-	}
-	if r.part.out.info != nil {
+	case r.part.out.info != nil:
 		all = r.part.out.info()
 		for i := range all {
 			if media := r.terms().media; media != "" && all[i].Media != "" {
 				all[i].Media = media
 			}
 			all[i].Fields = append(all[i].Fields, r.answerFields()...)
+			all[i].Open = r.part.out.reply
 		}
 		return all
 	}
-	a := facts.Answer{Status: r.output.Status, Fields: r.answerFields()}
+	a := facts.Answer{Status: r.output.Status, Fields: r.answerFields(), Open: r.part.out.reply}
 	if r.output.Type == nil {
 		return []facts.Answer{a}
 	}
@@ -317,6 +320,19 @@ func (r *resolved) answerInfo(docs *check.Documents) (all []facts.Answer) {
 		all = append(all, facts.Answer{Status: http.StatusNotModified, Fields: []string{"Etag"}})
 	}
 	return all
+}
+
+// fileAnswers are those of files, and of the listings of folders where there are some.
+func (r *resolved) fileAnswers() []facts.Answer {
+	all := Content{}.Answers()
+	if !r.terms().listing {
+		return all
+	}
+	one := facts.Answer{Status: http.StatusOK, Media: "application/json", Type: "[]wicketway.listed", List: true}
+	if t, err := new(check.Set).Type(reflect.TypeFor[[]listed]()); err == nil {
+		one.Schema = t.Inline(check.Direction{Sent: true})
+	}
+	return append(all, one)
 }
 
 func schemaText(doc any) jsontext.Value {

@@ -33,7 +33,11 @@ func (r Redirect) Answer(w http.ResponseWriter, _ *http.Request) error {
 
 // Answers says what is sent.
 func (Redirect) Answers() []facts.Answer {
-	return []facts.Answer{{Status: http.StatusSeeOther, Fields: []string{"Location"}}}
+	var all []facts.Answer
+	for _, status := range []int{http.StatusSeeOther, http.StatusTemporaryRedirect, http.StatusPermanentRedirect} {
+		all = append(all, facts.Answer{Status: status, Fields: []string{"Location"}})
+	}
+	return all
 }
 
 // RedirectBy is a [Redirect] to a route, which [LocatedBy] names: its path is made of At, that

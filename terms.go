@@ -23,7 +23,7 @@ type terms struct {
 	left      []*chained // those of it that are left out
 	guard     exchange.Authenticator
 	guardAt   here.Place
-	guardName string // its scheme's, or one that tells it from other guards of that name
+	guardName string   // its scheme's, or one that tells it from other guards of that name
 	after     int      // how many of the chain come before the guard
 	open      []string // the methods for which the guard is not asked
 	public    bool

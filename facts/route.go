@@ -135,7 +135,9 @@ type Answer struct {
 	// of each item, which the media type separates.
 	Schema jsontext.Value `json:"schema,omitzero"`
 	Stream bool           `json:"stream,omitzero"`
-	Of     reflect.Type   `json:"-"` // the type itself; nil where it is not known
+	// Open says that the function chooses: status, media type and header fields can be others.
+	Open bool         `json:"open,omitzero"`
+	Of   reflect.Type `json:"-"` // the type itself; nil where it is not known
 }
 
 // Problem is a kind of problem that a route can answer with, and who raises it: the route, the

@@ -233,15 +233,21 @@ var steps = []step{
 	{title: "Cancelling the booking", line: "DELETE /v2/passages/61", as: "skipper", status: 204},
 }
 
-// serveAll serves the canal as it is, once more with versions that a header field chooses, and as it
-// will be a day after version 1 has ended. It gives their addresses by name.
-func (c *Canal) serveAll(ctx context.Context) (bases map[string]string, stop func() error, err error) {
+// all is the canal as it is, once more with versions that a header field chooses, and as it will be a day
+// after version 1 has ended, by name.
+func (c *Canal) all() (map[string]*wicketway.API, error) {
 	byHeader, err := c.build("/api/locks", wicketway.VersionBy(wicketway.Header("Api-Version"), "v2"),
 		wicketway.Clock(func() time.Time { return season }))
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	later, err := c.build("/api/v2/locks", wicketway.Clock(func() time.Time { return sunset.AddDate(0, 0, 1) }))
+	return map[string]*wicketway.API{"": c.API, "header": byHeader, "later": later}, err
+}
+
+// serveAll serves them, and gives their addresses by name.
+func (c *Canal) serveAll(ctx context.Context) (bases map[string]string, stop func() error, err error) {
+	apis, err := c.all()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -255,7 +261,7 @@ func (c *Canal) serveAll(ctx context.Context) (bases map[string]string, stop fun
 		return failed
 	}
 	bases = map[string]string{}
-	for name, api := range map[string]*wicketway.API{"": c.API, "header": byHeader, "later": later} {
+	for name, api := range apis {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			return nil, nil, errors.Join(err, stop())
@@ -278,6 +284,7 @@ type answer struct {
 	body   string // as it is meant: unpacked
 	media  string
 	tag    string
+	whole  http.Header
 }
 
 // plain is the body as it is in production: development indents it, and adds the member debug to problems.
@@ -446,7 +453,7 @@ func read(resp *http.Response) (answer, error) {
 		return answer{}, err
 	}
 	a := answer{status: resp.StatusCode, body: string(text), media: resp.Header.Get("Content-Type"),
-		tag: resp.Header.Get("Etag")}
+		tag: resp.Header.Get("Etag"), whole: resp.Header}
 	for _, name := range []string{"Content-Type", "Content-Disposition", "Content-Range", "Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Etag",
 		"Deprecation", "Sunset", "Link", "Retry-After", "Access-Control-Allow-Methods", "Access-Control-Allow-Headers", "Vary"} {
 		if v := resp.Header.Values(name); len(v) > 0 {

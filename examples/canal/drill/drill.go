@@ -23,7 +23,8 @@ func Parts(s *store.Store) wicketway.Part {
 // ErrGauge is a failure of the canal's own machinery.
 var ErrGauge = problem.Define(http.StatusBadGateway, "gauge-silent",
 	"A gauge does not answer").
-	Means("Try again in a minute.")
+	Means("Try again in a minute.").
+	Sends("Retry-After")
 
 type desk struct{ store *store.Store }
 
