@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"log/slog"
 	"net"
 	"net/http"
@@ -269,6 +270,10 @@ func TestStreams(t *testing.T) {
 	two := []drop{{N: 1}, {N: 2}}
 	api := build(t, wicketway.Group(
 		wicketway.Route("GET /two", dripping(two, nil)),
+		wicketway.Route("GET /ready", func(ctx context.Context, in wicketway.None) (iter.Seq2[drop, error], error) {
+			s, err := dripping(two, nil)(ctx, in)
+			return iter.Seq2[drop, error](s), err
+		}),
 		wicketway.Route("GET /none", dripping(nil, nil)),
 		wicketway.Route("GET /early", dripping(nil, errCanal.New("The tap is shut."))),
 		wicketway.Route("GET /late", dripping(two, errCanal.New("The tap is shut."))),
@@ -293,6 +298,7 @@ func TestStreams(t *testing.T) {
 		{"/two", "image/png", 200, "application/json", "[{\"n\":1},\n{\"n\":2}]\n", false},
 		{"/two", "application/x-ndjson", 200, "application/x-ndjson", "{\"n\":1}\n{\"n\":2}\n", false},
 		{"/two", "text/event-stream", 200, "text/event-stream", "data: {\"n\":1}\n\ndata: {\"n\":2}\n\n", false},
+		{"/ready", "", 200, "application/json", "[{\"n\":1},\n{\"n\":2}]\n", false},
 		{"/none", "", 200, "application/json", "[]\n", false},
 		{"/none", "application/x-ndjson", 200, "application/x-ndjson", "", false},
 		{"/none", "text/event-stream", 200, "text/event-stream", "", false},
@@ -319,6 +325,9 @@ func TestStreams(t *testing.T) {
 		}
 		body, err := io.ReadAll(resp.Body)
 		resp.Body.Close()
+		if !c.cut {
+			noteDishonest(api, r, resp.StatusCode, resp.Header, string(body))
+		}
 		if resp.StatusCode != c.status || resp.Header.Get("Content-Type") != c.media || (err != nil) != c.cut ||
 			string(body) != c.want && !((c.status >= 400 || strings.HasPrefix(c.media, "text/event")) && strings.Contains(string(body), c.want)) {
 			t.Errorf("%s for %q: %d %s %q, cut: %v; want %d %s %q", c.path, c.accept, resp.StatusCode, resp.Header.Get("Content-Type"), body, err, c.status, c.media, c.want)

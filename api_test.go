@@ -43,7 +43,7 @@ func ask(api http.Handler, line, header, body string) *httptest.ResponseRecorder
 	w := httptest.NewRecorder()
 	api.ServeHTTP(w, r)
 	if a, is := api.(*wicketway.API); is {
-		noteDishonest(a, r, w)
+		noteDishonest(a, r, w.Code, w.Header(), w.Body.String())
 	}
 	return w
 }
@@ -55,7 +55,7 @@ var dishonest struct {
 	found    []string
 }
 
-func noteDishonest(api *wicketway.API, r *http.Request, w *httptest.ResponseRecorder) {
+func noteDishonest(api *wicketway.API, r *http.Request, status int, header http.Header, body string) {
 	dishonest.mu.Lock()
 	defer dishonest.mu.Unlock()
 	c := dishonest.checkers[api]
@@ -70,8 +70,8 @@ func noteDishonest(api *wicketway.API, r *http.Request, w *httptest.ResponseReco
 		}
 		dishonest.checkers[api] = c
 	}
-	a := honest.Answer{Method: r.Method, Path: r.URL.EscapedPath(), Status: w.Code, Header: w.Header(), Body: w.Body.String()}
-	if wrong := c.Wrong(a, false); wrong != "" && !strings.HasSuffix(r.URL.Path, "/broken") { // those break their own rules
+	a := honest.Answer{Method: r.Method, Path: r.URL.EscapedPath(), Status: status, Header: header, Body: body}
+	if wrong := c.Wrong(a, false); wrong != "" && !strings.HasSuffix(r.URL.Path, "/broken") && r.URL.Path != "/dev" { // those break their own rules
 		dishonest.found = append(dishonest.found, wrong)
 	}
 }

@@ -295,15 +295,14 @@ func (r *resolved) answerInfo(docs *check.Documents) (all []facts.Answer) {
 			item := a
 			item.Media, item.Schema, item.List = o.Media, one, true
 			if item.Stream = i != int(answer.StreamArray); !item.Stream && one != nil {
-				item.Schema = schemaText(map[string]any{"type": "array", "items": one})
+				item.Schema = r.inEnvelope(schemaText(map[string]any{"type": "array", "items": one}))
 			}
 			all = append(all, item)
 		}
 		return all
 	}
-	if a.Schema = one; one != nil && r.terms().envelope != "" {
-		a.Schema = schemaText(map[string]any{"type": "object", "properties": map[string]any{r.terms().envelope: one},
-			"required": []string{r.terms().envelope}})
+	if one != nil {
+		a.Schema = r.inEnvelope(one)
 	}
 	all = append(all, a)
 	if c := r.output.Choice; c != nil {
@@ -320,6 +319,15 @@ func (r *resolved) answerInfo(docs *check.Documents) (all []facts.Answer) {
 		all = append(all, facts.Answer{Status: http.StatusNotModified, Fields: []string{"Etag"}})
 	}
 	return all
+}
+
+// inEnvelope is the schema of a value where it is sent.
+func (r *resolved) inEnvelope(value jsontext.Value) jsontext.Value {
+	member := r.terms().envelope
+	if member == "" {
+		return value
+	}
+	return schemaText(map[string]any{"type": "object", "properties": map[string]any{member: value}, "required": []string{member}})
 }
 
 // fileAnswers are those of files, and of the listings of folders where there are some.

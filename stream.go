@@ -39,7 +39,20 @@ import (
 // As an event an item may have a name and an id, by the methods EventName() string and
 // EventID() string; a caller who lost the connection sends the last id again in the field
 // Last-Event-ID (from:"header Last-Event-ID").
-type Stream[T any] = iter.Seq2[T, error]
+//
+// A ready iter.Seq2[T, error] is converted: wicketway.Stream[Level](levels). As an output it is sent alike,
+// but ranged over by reflection, which costs more for each item.
+type Stream[T any] iter.Seq2[T, error]
+
+// each goes through the stream. The items are given by a pointer to one place, so that no interface holds
+// a copy of each.
+func (s Stream[T]) each(take func(item any, err error) bool) {
+	item := new(T)
+	s(func(v T, err error) bool {
+		*item = v
+		return take(item, err)
+	})
+}
 
 // streamed gives the type of a stream's items; nil where t is no stream.
 func streamed(t reflect.Type) reflect.Type {
@@ -55,9 +68,14 @@ func streamed(t reflect.Type) reflect.Type {
 
 var errorType = reflect.TypeFor[error]()
 
-// eachOf goes through a stream, given by a pointer. The items are given by a pointer to one place,
-// so that no interface holds a copy of each.
+// eachOf goes through a stream, given by a pointer: as [Stream] does, or by reflection.
 func eachOf(stream any, take func(item any, err error) bool) {
+	if s, ok := stream.(interface {
+		each(func(item any, err error) bool)
+	}); ok {
+		s.each(take)
+		return
+	}
 	s := reflect.ValueOf(stream).Elem()
 	yield := s.Type().In(0)
 	place := reflect.New(yield.In(0))
