@@ -7,24 +7,12 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
-	"sync"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/advice"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
-
-// Advised is what has been said in development, so that it is said once.
-type advised struct {
-	mu    sync.Mutex
-	said  map[string]bool
-	names map[*problem.Kind]string
-}
-
-// mostAdvised bounds what is remembered of it: texts can have what a handler made up in them.
-const mostAdvised = 1000
 
 // first reports whether a text is new.
 func (a *advised) first(text string) bool {
@@ -39,6 +27,9 @@ func (a *advised) first(text string) bool {
 	a.said[text] = true
 	return true
 }
+
+// mostAdvised bounds what is remembered of it: texts can have what a handler made up in them.
+const mostAdvised = 1000
 
 // advise tells the programmer, in development, what would be right in a route. It changes nothing about the
 // answer. Each text is logged once.
@@ -94,25 +85,6 @@ func (s *state) adviseForgotten() {
 			return
 		}
 	}
-}
-
-// declares reports whether a route, its chain or its guard names a kind, or a family of it. What Wicketway
-// raises by itself needs no declaring.
-func (r *resolved) declares(k *problem.Kind) bool {
-	own := func(of *problem.Kind) bool { return of == k }
-	named := func(of raisedKind) bool { return distance(k, of.kind) >= 0 }
-	if slices.ContainsFunc(problem.BuiltIn(), own) {
-		return true
-	}
-	if r.part != nil {
-		return slices.ContainsFunc(r.kinds(), named)
-	}
-	for _, l := range r.terms().active() { // a group's, for what none of its routes takes
-		if slices.ContainsFunc(l.Raises, func(of *problem.Kind) bool { return distance(k, of) >= 0 }) {
-			return true
-		}
-	}
-	return false
 }
 
 // nameOf is the variable that a kind was declared as, where the sources of the program are at hand: the module

@@ -32,8 +32,17 @@ func build(t *testing.T, parts ...wicketway.Part) *wicketway.API {
 	return api
 }
 
-// ask sends a request in process. The header is written as "Name: value" lines.
+// ask sends a request in process, and holds the answer against the facts. The header is written as "Name: value"
+// lines.
 func ask(api http.Handler, line, header, body string) *httptest.ResponseRecorder {
+	r, w := send(api, line, header, body)
+	if a, is := api.(*wicketway.API); is {
+		noteDishonest(a, r, w.Code, w.Header(), w.Body.String())
+	}
+	return w
+}
+
+func send(api http.Handler, line, header, body string) (*http.Request, *httptest.ResponseRecorder) {
 	method, target, _ := strings.Cut(line, " ")
 	r := httptest.NewRequest(method, target, strings.NewReader(body))
 	for field := range strings.Lines(header) {
@@ -42,10 +51,7 @@ func ask(api http.Handler, line, header, body string) *httptest.ResponseRecorder
 	}
 	w := httptest.NewRecorder()
 	api.ServeHTTP(w, r)
-	if a, is := api.(*wicketway.API); is {
-		noteDishonest(a, r, w.Code, w.Header(), w.Body.String())
-	}
-	return w
+	return r, w
 }
 
 // dishonest are the answers to ask that the facts of their API do not have.

@@ -1,24 +1,17 @@
 package wicketway
 
 import (
-	"reflect"
+	"cmp"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 
-	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/places"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
-
-// Info names an API.
-type Info struct {
-	Title   string
-	Version string // of the description, such as 2.4.0; not one of the versions served
-}
 
 // Build compiles a description. It returns an error that lists every mistake in
 // it (see [Mistakes]), each with file and line; the API is nil then. It can be
@@ -63,19 +56,6 @@ func Build(info Info, parts ...Part) (*API, error) {
 	return a, nil
 }
 
-// routesIn is how many routes are declared.
-func routesIn(parts []Part) (n int) {
-	for _, p := range parts {
-		switch p := p.(type) {
-		case group:
-			n += routesIn(p.parts)
-		case *routePart:
-			n++
-		}
-	}
-	return n
-}
-
 // describeProblems adds the route that describes kinds of problem, unless their types lead
 // elsewhere.
 func (b *builder) describeProblems(a *API) {
@@ -94,120 +74,6 @@ func (b *builder) describeProblems(a *API) {
 		own:   true,
 		serve: func(*target) endpoint { return problemPages{a} },
 	}, route.Template{}, l)
-}
-
-// enter puts the routes into the table, which finds those that clash.
-func (b *builder) enter() {
-	b.table.Grow(len(b.routes))
-	for i, r := range b.routes {
-		if r.part.what == mountPart || r.part.what == filesPart {
-			if prefix, ok := aboveRest(b.templates[i]); ok {
-				b.guard(prefix, r.list)
-			}
-		}
-	}
-	for i, r := range b.routes {
-		_, clashes := b.table.Add(table.Route{
-			Method:   r.method,
-			Template: b.templates[i],
-			Slash:    table.Slash(r.terms().slashes),
-			Files:    r.part.what == filesPart,
-			Suffixes: r.suffixes(),
-			Edition:  r.terms().edition,
-			Except:   b.except(r, b.templates[i]),
-		})
-		b.clash(r, clashes)
-	}
-	b.enterVersions()
-	for i, r := range b.routes {
-		b.enterDefault(i, r)
-	}
-}
-
-// A guardedPrefix is one of a group, a mount or files under a guard. Below it no request is served by what
-// has a shorter prefix without that guard: what its own routes do not take is not open by that.
-type guardedPrefix struct {
-	prefix route.Template
-	list   *list
-}
-
-// guard notes the prefix of a list, if it is under a guard.
-func (b *builder) guard(prefix route.Template, l *list) {
-	if l.terms.guard == nil || len(prefix.Segments()) == 0 {
-		return
-	}
-	b.guarded = append(b.guarded, guardedPrefix{prefix, l})
-	if v := l.terms.versions; v.defaultsTo(l.terms.version) { // it is served without the version, too
-		rest, err := route.Parse(strings.TrimPrefix(prefix.String(), v.under.String()+"/"+l.terms.version))
-		if err == nil {
-			rest, err = v.under.Join(rest)
-		}
-		if err == nil {
-			b.guarded = append(b.guarded, guardedPrefix{rest, l})
-		}
-	}
-}
-
-// aboveRest is what a template has before the rest of the path; false where it has none.
-func aboveRest(t route.Template) (route.Template, bool) {
-	text, _, ok := strings.Cut(t.String(), "/{+")
-	if !ok || text == "" {
-		return route.Template{}, ok
-	}
-	prefix, err := route.Parse(text)
-	return prefix, err == nil
-}
-
-// except are the guarded prefixes below which a route takes nothing: those that are longer than its own,
-// if it does not ask for all that they do.
-func (b *builder) except(r *resolved, t route.Template) (all []table.Except) {
-	prefix, ok := aboveRest(t)
-	if !ok {
-		return nil
-	}
-	for _, g := range b.guarded {
-		if len(g.prefix.Segments()) > len(prefix.Segments()) && table.Meet(prefix, g.prefix) && !r.terms().asksFor(&g.list.terms) {
-			all = append(all, table.Except{Prefix: g.prefix, Edition: g.list.terms.edition})
-		}
-	}
-	return all
-}
-
-// asksFor reports whether all is asked of callers that other terms ask of them.
-func (t *terms) asksFor(other *terms) bool {
-	in := func(list []string) func(string) bool {
-		return func(s string) bool { return !slices.Contains(list, s) }
-	}
-	return isSame(t.guard, other.guard) &&
-		!slices.ContainsFunc(t.open, in(other.open)) && !slices.ContainsFunc(other.scopes, in(t.scopes)) &&
-		!slices.ContainsFunc(other.anyScope, func(oneOf []string) bool {
-			return !slices.ContainsFunc(t.anyScope, func(own []string) bool { return slices.Equal(own, oneOf) })
-		})
-}
-
-// isSame reports whether two guards are one. Where that cannot be seen they are not.
-func isSame(a, b exchange.Authenticator) bool {
-	return a != nil && reflect.TypeOf(a) == reflect.TypeOf(b) && reflect.ValueOf(a).Comparable() && a == b
-}
-
-// clash reports the routes that match the same paths as one.
-func (b *builder) clash(r *resolved, clashes []table.Clash) {
-	for _, c := range clashes {
-		other := b.routes[c.Earlier]
-		if r.part.own {
-			r, other = other, r
-		}
-		b.mistake(r.at, "%s: matches the same paths as %s at %s%s", r.line(), other.line(), other.at,
-			other.purpose())
-	}
-}
-
-// purpose says what a route of our own is for.
-func (r *resolved) purpose() string {
-	if r.part.own {
-		return ", which describes the kinds of problem; ProblemBase takes it away"
-	}
-	return ""
 }
 
 // compile makes what serves: it is the only part of Build that calls what users gave.
@@ -259,32 +125,6 @@ func (b *builder) compile(a *API) {
 	a.catalogue = sync.OnceValue(a.makeCatalogue)
 }
 
-// name gives the routes their names: those that were declared, or else their functions'.
-// Two routes of one function have none, unless they are given one.
-func (b *builder) name() {
-	given := map[string]*resolved{}
-	functions := map[string][]*resolved{}
-	for _, r := range b.routes {
-		t := r.terms()
-		if t.name == "" {
-			if f := functionName(r.part.function); f != "" {
-				functions[t.version+"/"+f] = append(functions[t.version+"/"+f], r)
-			}
-			continue
-		}
-		r.name = t.name
-		if other := given[r.key()]; other != nil {
-			b.mistake(r.at, "Name: %q is the name of %s at %s already", r.name, other.line(), other.at)
-		}
-		given[r.key()] = r
-	}
-	for key, of := range functions {
-		if len(of) == 1 && given[key] == nil {
-			of[0].name = functionName(of[0].part.function)
-		}
-	}
-}
-
 // chained is all middleware, each in its place once.
 func (b *builder) chained() (all []*chained) {
 	for _, l := range b.lists {
@@ -293,6 +133,141 @@ func (b *builder) chained() (all []*chained) {
 			inherited = len(l.outer.terms.chain)
 		}
 		all = append(all, l.terms.chain[inherited:]...)
+	}
+	return all
+}
+
+// enter puts the routes into the table, which finds those that clash.
+func (b *builder) enter() {
+	b.table.Grow(len(b.routes))
+	for i, r := range b.routes {
+		if r.part.what == mountPart || r.part.what == filesPart {
+			if prefix, ok := aboveRest(b.templates[i]); ok {
+				b.guard(prefix, r.list)
+			}
+		}
+	}
+	for i, r := range b.routes {
+		_, clashes := b.table.Add(table.Route{
+			Method:   r.method,
+			Template: b.templates[i],
+			Slash:    table.Slash(r.terms().slashes),
+			Files:    r.part.what == filesPart,
+			Suffixes: r.suffixes(),
+			Edition:  r.terms().edition,
+			Except:   b.except(r, b.templates[i]),
+		})
+		b.clash(r, clashes)
+	}
+	b.enterVersions()
+	for i, r := range b.routes {
+		b.enterDefault(i, r)
+	}
+}
+
+// except are the guarded prefixes below which a route takes nothing: those that are longer than its own,
+// if it does not ask for all that they do.
+func (b *builder) except(r *resolved, t route.Template) (all []table.Except) {
+	prefix, ok := aboveRest(t)
+	if !ok {
+		return nil
+	}
+	for _, g := range b.guarded {
+		if len(g.prefix.Segments()) > len(prefix.Segments()) && table.Meet(prefix, g.prefix) && !r.terms().asksFor(&g.list.terms) {
+			all = append(all, table.Except{Prefix: g.prefix, Edition: g.list.terms.edition})
+		}
+	}
+	return all
+}
+
+// clash reports the routes that match the same paths as one.
+func (b *builder) clash(r *resolved, clashes []table.Clash) {
+	for _, c := range clashes {
+		other := b.routes[c.Earlier]
+		if r.part.own {
+			r, other = other, r
+		}
+		b.mistake(r.at, "%s: matches the same paths as %s at %s%s", r.line(), other.line(), other.at,
+			other.purpose())
+	}
+}
+
+// purpose says what a route of our own is for.
+func (r *resolved) purpose() string {
+	if r.part.own {
+		return ", which describes the kinds of problem; ProblemBase takes it away"
+	}
+	return ""
+}
+
+// enterVersions puts the choices between versions into the table, and the default of those that
+// stand in the path.
+func (b *builder) enterVersions() {
+	for i, s := range b.sets {
+		if s.by.byDefault != "" && !slices.Contains(s.names, s.by.byDefault) {
+			b.mistake(s.by.at, "VersionBy: version %s does not exist under %s; available: %s", s.by.byDefault,
+				cmp.Or(s.under.String(), "/"), strings.Join(s.names, ", "))
+		}
+		for _, name := range s.withdrawn {
+			if slices.Contains(s.names, name) {
+				b.mistake(s.withdrawnAt, "Withdrawn: version %s stands under %s: leave one of the two out", name, cmp.Or(s.under.String(), "/"))
+			}
+		}
+		if !s.sharesPaths() {
+			continue
+		}
+		for _, other := range b.sets[:i] {
+			if other.sharesPaths() && table.Meet(other.under, s.under) {
+				b.mistake(s.at, "Version %q: a path under %s can be under %s as well, where versions are chosen at %s: keep them apart",
+					s.names[0], cmp.Or(s.under.String(), "/"), cmp.Or(other.under.String(), "/"), b.where(other.by.at))
+			}
+		}
+		group := int32(0)
+		if s.under.String() != "" {
+			group = int32(b.table.AddGroup(s.under, 0))
+		}
+		b.table.AddChoice(table.Choice{Prefix: s.under, Group: group, Field: s.variesBy(), Names: s.names,
+			Editions: s.editions, Default: slices.Index(s.names, s.by.byDefault)})
+	}
+}
+
+// enterDefault lets a route of the default version be found without the version in its path.
+func (b *builder) enterDefault(i int, r *resolved) {
+	t := r.terms()
+	if !t.versions.defaultsTo(t.version) {
+		return
+	}
+	under := t.versions.under
+	rest, err := route.Parse(cmp.Or(strings.TrimPrefix(r.path, under.String()+"/"+t.version), "/"))
+	if err != nil {
+		return // it was one before
+	}
+	if first := rest.Segments()[0]; !first.IsText() {
+		b.mistake(r.at, "%s: begins with a parameter, so that without a version in the path, as VersionBy at %s allows, every unknown version would lead here: begin it with a text",
+			r.line(), b.where(t.versions.by.at))
+		return
+	}
+	if rest, err = under.Join(rest); err == nil {
+		b.clash(r, b.table.AddForm(i, rest))
+	}
+}
+
+// versionsBelow are the versions that stand right below a group; nil for one inside of a version.
+func (b *builder) versionsBelow(group resolved) *versionSet {
+	if group.terms().version != "" {
+		return nil
+	}
+	return b.under[group.path]
+}
+
+// varies are the fields that choose, by edition.
+func (b *builder) varies() []string {
+	all := []string{""}
+	for _, s := range b.sets {
+		for _, e := range s.editions {
+			all = append(all, make([]string, max(0, int(e)+1-len(all)))...)
+			all[e] = s.variesBy()
+		}
 	}
 	return all
 }

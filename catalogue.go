@@ -5,14 +5,11 @@ import (
 	"cmp"
 	"maps"
 	"net/http"
-	"reflect"
 	"slices"
 
-	"github.com/go-json-experiment/json/jsontext"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
-	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -34,60 +31,6 @@ func (a *API) infoOf(k *problem.Kind, base string) facts.Kind {
 		Type:    base + k.Code(),
 		Meaning: k.Meaning(),
 		Example: example,
-	}
-}
-
-// kindSchema is the schema of a problem of a kind (RFC 9457, 3).
-func kindSchema(k *problem.Kind, base string) jsontext.Value {
-	text := map[string]any{"type": "string"}
-	address := map[string]any{"type": "string", "format": "uri-reference"}
-	properties := map[string]any{
-		"type":     map[string]any{"const": base + k.Code()},
-		"title":    map[string]any{"const": k.Title()},
-		"status":   map[string]any{"const": k.Status()},
-		"code":     map[string]any{"const": k.Code()},
-		"detail":   text,
-		"instance": address,
-	}
-	var set check.Set
-	member := func(name string, of reflect.Type) {
-		if t, err := set.Type(of); err == nil {
-			properties[name] = t.Inline(check.Direction{Sent: true})
-		}
-	}
-	for _, m := range k.Members() {
-		member(m.Name, reflect.TypeOf(m.Example))
-	}
-	switch k {
-	case problem.Unreadable, problem.Invalid:
-		member("errors", reflect.TypeFor[[]problem.Item]())
-	case problem.NotFound, problem.MethodNotAllowed:
-		member("near", reflect.TypeFor[[]string]())
-	}
-	return schemaText(map[string]any{"type": "object", "properties": properties, "required": []string{"type", "title", "status", "code"}})
-}
-
-// everywhere are the kinds that any request can meet.
-var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed, problem.CallerLeft,
-	problem.NotImplemented,
-	problem.Internal, problem.Timeout}
-
-// mostRaised bounds the kinds that are remembered: a program could make them anew for
-// every request.
-const mostRaised = 256
-
-// raise remembers a kind that was not declared.
-func (a *API) raise(k *problem.Kind) {
-	if a.codes[k.Code()] != nil {
-		return
-	}
-	a.raised.mu.Lock()
-	defer a.raised.mu.Unlock()
-	if a.raised.kinds == nil {
-		a.raised.kinds = map[string]*problem.Kind{}
-	}
-	if len(a.raised.kinds) < mostRaised {
-		a.raised.kinds[k.Code()] = k
 	}
 }
 

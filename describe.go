@@ -10,12 +10,16 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/check"
 )
 
 // Info is what the API was named by.
 func (a *API) Info() Info { return a.info }
+
+// Routes gives the facts of every route, by version, path and method.
+func (a *API) Routes() []facts.Route { return slices.Clone(a.facts().routes) }
 
 // Describe says what the API serves.
 func (a *API) Describe() facts.API {
@@ -75,15 +79,6 @@ func (a *API) fields(d facts.API) []facts.Field {
 	return slices.SortedFunc(maps.Values(known), func(x, y facts.Field) int { return cmp.Compare(x.Name, y.Name) })
 }
 
-// Routes gives the facts of every route, by version, path and method.
-func (a *API) Routes() []facts.Route { return slices.Clone(a.facts().routes) }
-
-// allFacts are the facts of all routes, and the definitions that their schemas share.
-type allFacts struct {
-	routes []facts.Route
-	defs   map[string]jsontext.Value
-}
-
 func (a *API) makeFacts() allFacts {
 	names := map[reflect.Type]string{}
 	versions := map[string]*check.Documents{}
@@ -118,9 +113,6 @@ func (a *API) makeFacts() allFacts {
 	return allFacts{all, defs}
 }
 
-// describeFile is the environment variable that asks for a description.
-const describeFile = "WICKETWAY_DESCRIBE"
-
 // Described is for programs that have an http.Server of their own. It is called once, after Build:
 //
 //	if done, err := api.Described(); done {
@@ -131,6 +123,9 @@ const describeFile = "WICKETWAY_DESCRIBE"
 // the description into that file, and the program should end. [API.Serve] and its siblings do the
 // same.
 func (a *API) Described() (done bool, err error) { return a.describing() }
+
+// describeFile is the environment variable that asks for a description.
+const describeFile = "WICKETWAY_DESCRIBE"
 
 // builtMark is added to the name of the file that a description is asked into: Build leaves a file
 // of that name, so that who has asked knows whether to go on waiting.

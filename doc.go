@@ -97,14 +97,12 @@
 //
 // # Files
 //
-// The files of this package, by when they come to work. A part holds what will serve it, so that
-// the first know the types of later ones; what happens goes down the list only.
+// Each file uses those above it alone, except that parts hold what will serve them (model.go).
 //
-//	describe   part.go route.go reply.go page.go file.go setting.go settings.go attach.go observe.go
-//	           chain.go guard.go format.go retire.go instead.go terms.go
-//	resolve    resolve.go versions.go inherit.go adapt.go plan.go ties.go mistake.go facts.go
-//	compile    compiled.go build.go
-//	serve      api.go state.go step.go typed.go output.go redirect.go content.go stream.go conditions.go
-//	           plain.go files.go miss.go fail.go debug.go advise.go causes.go catalogue.go
-//	list       describe.go link.go serve.go drain.go drain_linux.go drain_other.go
+//	the data    mistake.go output.go page.go versionset.go adapt.go terms.go model.go resolved.go raises.go
+//	            facts.go
+//	settings    settings.go access.go answers.go versions.go problems.go
+//	resolving   builder.go plan.go resolve.go inherit.go checks.go
+//	a request   state.go advise.go fail.go step.go link.go send.go content.go typed.go miss.go handlers.go
+//	the API     catalogue.go describe.go route.go build.go api.go drain.go drain_linux.go drain_other.go serve.go
 package wicketway

@@ -32,30 +32,6 @@ type drained struct {
 	shut  atomic.Bool
 }
 
-// drain has Accept end once the queue is empty. The door of a listener of our own is shut first, so
-// that its queue comes to an end; of others we only take what is there.
-func (d *drained) drain() {
-	if tcp, ok := d.Listener.(*net.TCPListener); ok && d.own && shutDoor(tcp) == nil {
-		d.shut.Store(true)
-	}
-	until := time.Now().Add(drainMost)
-	d.until.Store(&until)
-	if !d.patient() {
-		d.Close()
-	}
-}
-
-// patient gives the Accept that waits, and the next one, a little time; false where a listener takes no
-// deadlines.
-func (d *drained) patient() bool {
-	wait := drainPatience
-	if d.shut.Load() {
-		wait = 0 // the queue is looked into without Accept
-	}
-	l, ok := d.Listener.(interface{ SetDeadline(time.Time) error })
-	return ok && l.SetDeadline(time.Now().Add(wait)) == nil
-}
-
 func (d *drained) Accept() (net.Conn, error) {
 	if d.shut.Load() {
 		return d.acceptRest()
@@ -95,12 +71,28 @@ func (d *drained) acceptRest() (net.Conn, error) {
 	return nil, http.ErrServerClosed
 }
 
-// waitForFresh waits for connections that have sent nothing yet.
-func (r *run) waitForFresh(ctx context.Context) {
-	ctx, cancel := context.WithTimeout(ctx, freshMost)
-	defer cancel()
-	for count(&r.fresh) > 0 && sleep(ctx, time.Millisecond) {
+// drain has Accept end once the queue is empty. The door of a listener of our own is shut first, so
+// that its queue comes to an end; of others we only take what is there.
+func (d *drained) drain() {
+	if tcp, ok := d.Listener.(*net.TCPListener); ok && d.own && shutDoor(tcp) == nil {
+		d.shut.Store(true)
 	}
+	until := time.Now().Add(drainMost)
+	d.until.Store(&until)
+	if !d.patient() {
+		d.Close()
+	}
+}
+
+// patient gives the Accept that waits, and the next one, a little time; false where a listener takes no
+// deadlines.
+func (d *drained) patient() bool {
+	wait := drainPatience
+	if d.shut.Load() {
+		wait = 0 // the queue is looked into without Accept
+	}
+	l, ok := d.Listener.(interface{ SetDeadline(time.Time) error })
+	return ok && l.SetDeadline(time.Now().Add(wait)) == nil
 }
 
 // sleep waits, and reports whether the context has not ended meanwhile.

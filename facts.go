@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
+	"time"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -16,23 +17,7 @@ import (
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/shape"
-	"github.com/wicketway/wicketway/problem"
 )
-
-func (s *versionSet) info() *facts.Versions {
-	if s == nil {
-		return nil
-	}
-	return &facts.Versions{
-		Under:     s.under.String(),
-		By:        s.by.scheme.String(),
-		Field:     s.variesBy(),
-		Unknown:   s.raises().Status(),
-		Default:   s.by.byDefault,
-		Served:    s.names,
-		Withdrawn: s.withdrawn,
-	}
-}
 
 // makeFacts says what is known of a route. Its schemas refer to the definitions of docs; without docs there
 // are none, which is so for checks.
@@ -332,7 +317,7 @@ func (r *resolved) inEnvelope(value jsontext.Value) jsontext.Value {
 
 // fileAnswers are those of files, and of the listings of folders where there are some.
 func (r *resolved) fileAnswers() []facts.Answer {
-	all := Content{}.Answers()
+	all := contentAnswers()
 	if !r.terms().listing {
 		return all
 	}
@@ -343,12 +328,12 @@ func (r *resolved) fileAnswers() []facts.Answer {
 	return append(all, one)
 }
 
-func schemaText(doc any) jsontext.Value {
-	text, err := json.Marshal(doc, json.Deterministic(true))
-	if err != nil { // nothing in it can fail to be written
-		panic(err)
-	}
-	return text
+// A listed is an entry of a folder.
+type listed struct {
+	Name     string    `json:"name"`
+	Folder   bool      `json:"folder,omitzero"`
+	Size     int64     `json:"size,omitzero"`
+	Modified time.Time `json:"modified,omitzero"`
 }
 
 // answerFields are the header fields of a success.
@@ -373,90 +358,4 @@ func (r *resolved) answerFields() (fields []string) {
 		fields = slices.Compact(fields)
 	}
 	return fields
-}
-
-// A raisedKind is a kind of problem, and who raises it.
-type raisedKind struct {
-	kind *problem.Kind
-	by   string
-}
-
-// raises are the kinds that a route can answer with, beside those that every request can
-// meet, as callers see them.
-func (r *resolved) raises() []raisedKind {
-	all := r.kinds()
-	for i := range all {
-		all[i].kind = r.terms().asRaised(all[i].kind)
-	}
-	return all
-}
-
-// kinds are these as they are raised.
-func (r *resolved) kinds() (all []raisedKind) {
-	t := r.terms()
-	add := func(by string, kinds ...*problem.Kind) {
-		for _, k := range kinds {
-			if k != nil { // which is said where it was named
-				all = append(all, raisedKind{k, by})
-			}
-		}
-	}
-	add("route", t.fails...)
-	if r.part.withdrawn {
-		add("route", problem.Withdrawn)
-	}
-	if t.retirement.ends {
-		add("route", problem.Retired)
-	}
-	for _, l := range t.active() {
-		add(l.Name, l.Raises...)
-	}
-	if r.guarded() {
-		add("guard", t.guard.Scheme().Raises...)
-		if len(t.scopes) > 0 || len(t.anyScope) > 0 {
-			add("guard", problem.ScopeMissing)
-		}
-		for _, rule := range t.rules {
-			add("rule", rule.kind)
-		}
-	}
-	if len(t.seats) > 0 {
-		add("limits", problem.Overloaded)
-	}
-	if r.input != nil {
-		add("input", r.input.Raises()...)
-	}
-	if r.output != nil {
-		add("input", r.output.Raises()...)
-	}
-	if r.ties != nil && r.ties.conditional != nil {
-		add("input", r.ties.conditional.raises()...)
-	}
-	if r.canLack() {
-		add("output", problem.NotFound)
-	}
-	if r.hasRanges() {
-		add("output", problem.OfStatus(http.StatusRequestedRangeNotSatisfiable))
-	}
-	if t.limits.Time > 0 {
-		add("limits", problem.Timeout)
-	}
-	return all
-}
-
-// canLack reports whether the output of a route can be nil, which is 404 where its path names a value.
-func (r *resolved) canLack() bool {
-	if r.output == nil || len(r.names) == 0 || r.method != http.MethodGet {
-		return false
-	}
-	of := r.part.out.value
-	return r.part.out.pointer || of != nil && (of.Kind() == reflect.Pointer || of.Kind() == reflect.Interface)
-}
-
-// hasRanges reports whether parts of an answer can be asked for (RFC 9110, 14).
-func (r *resolved) hasRanges() bool {
-	if r.part.what == filesPart {
-		return true
-	}
-	return r.part.out.info != nil && slices.ContainsFunc(r.part.out.info(), func(a facts.Answer) bool { return a.Status == http.StatusPartialContent })
 }

@@ -17,7 +17,7 @@ import (
 type berth struct {
 	ID       int64    `json:"id" rule:"readOnly"`
 	Name     string   `json:"name" rule:"minLength=1" note:"On the sign"`
-	Depth    *int     `json:"depth"`
+	Depth    *int64   `json:"depth"`
 	Bollards []string `json:"bollards,omitempty"`
 }
 

@@ -1,10 +1,16 @@
 package wicketway
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"reflect"
 	"slices"
+	"strings"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
@@ -20,6 +26,30 @@ var (
 
 // Fail answers a request with an error, as [exchange.Fail] does.
 func Fail(w http.ResponseWriter, r *http.Request, err error) { exchange.Fail(w, r, err) }
+
+// take takes a step, and notifies the observers.
+func (s *state) take(step exchange.Step, do func() error) error {
+	if observers := s.target.steps.observers; observers != nil {
+		return s.takeObserved(observers, step, do)
+	}
+	return do()
+}
+
+var errPanicked = errors.New("the step panicked")
+
+func (s *state) takeObserved(observers []exchange.Observer, step exchange.Step, do func() error) error {
+	for _, o := range observers {
+		o.StepBegins(s, step)
+	}
+	err := errPanicked
+	defer func() {
+		for _, o := range observers {
+			o.StepEnds(s, step, err)
+		}
+	}()
+	err = do()
+	return err
+}
 
 // Fail is what [exchange.Fail] does in an API.
 func (s *state) Fail(w http.ResponseWriter, r *http.Request, err error) {
@@ -48,6 +78,22 @@ func (s *state) Fail(w http.ResponseWriter, r *http.Request, err error) {
 		s.out.LingerAfter()
 	}
 	s.take(exchange.Step{Kind: exchange.StepFail}, func() error { s.tell(w, r, p); return p })
+}
+
+// problemFor is the problem that an error is.
+func (s *state) problemFor(err error) *problem.Problem {
+	if exchange.CallerLeft(s.Context) && errors.Is(err, context.Canceled) {
+		return problem.CallerLeft.New("").Because(err)
+	}
+	return failure.Problem(s.ended(err), s.target.terms().translate)
+}
+
+// ended says why a context has ended: that of a stream is cancelled when its time is over.
+func (s *state) ended(err error) error {
+	if cause := context.Cause(s.Context); errors.Is(err, context.Canceled) && errors.Is(cause, context.DeadlineExceeded) {
+		return fmt.Errorf("%w (%v)", cause, err)
+	}
+	return err
 }
 
 // tell writes a problem, in the shape of the request's group.
@@ -86,15 +132,79 @@ func (s *state) rendering(p *problem.Problem, shown bool) problem.Rendering {
 	return how
 }
 
-// A headerBefore is what the chain had set in a header when a plain handler began.
-type headerBefore struct {
-	of   uintptr // the header; in another goroutine a middleware may use its own
-	held []heldField
+// A nearError names the routes that may have been meant where nothing was found.
+type nearError struct{ routes []string }
+
+func (e *nearError) Error() string { return "near are " + strings.Join(e.routes, ", ") }
+
+// debugInfo is the member debug of a problem in development.
+type debugInfo struct {
+	Route  string           `json:"route,omitzero"` // where it was declared
+	Near   []string         `json:"near,omitempty"` // routes that may have been meant
+	Caller string           `json:"caller,omitzero"`
+	Causes []exchange.Cause `json:"causes,omitempty"`
+	Stack  []string         `json:"stack,omitempty"`
 }
 
-type heldField struct {
-	name   string
-	values []string
+// debug says all about a problem: where the route was declared, the chain of its causes
+// with their Go types, the stack where there is one, the frames of the user's own code
+// first, and the routes that are near where nothing was found.
+func (s *state) debug(p *problem.Problem) jsontext.Value {
+	info := debugInfo{Causes: exchange.Causes(p.Unwrap())}
+	secrets := s.secrets()
+	for i := range info.Causes {
+		info.Causes[i].Message = secrets.Blank(info.Causes[i].Message)
+	}
+	if t := s.target; !t.isFallback() {
+		info.Route = t.line() + " at " + t.at.String()
+	}
+	if near, ok := errors.AsType[*nearError](p.Unwrap()); ok {
+		info.Near, info.Causes = near.routes, nil
+	}
+	info.Caller = Caller(s).Subject
+	info.Stack = slices.Concat(exchange.Frames(p))
+	text, _ := json.Marshal(info, jsontext.AllowInvalidUTF8(true)) // messages can be anything
+	return text
+}
+
+// showsCauses reports whether the request asks for the causes of its problem, and may see them.
+func (s *state) showsCauses() bool {
+	t := s.target.terms()
+	if t.causes == nil {
+		return false
+	}
+	r := &s.request
+	_, asks := r.Header[http.CanonicalHeaderKey(t.causes.Field)]
+	if !asks && t.causes.Query != "" {
+		asks = r.URL.Query().Has(t.causes.Query)
+	}
+	caller := s.State.Caller()
+	if !asks || caller == nil && !s.target.isFallback() && s.target.guarded() {
+		return false
+	}
+	if caller == nil {
+		caller = &Identity{}
+	}
+	return t.causes.To(s, *caller)
+}
+
+// mostRaised bounds the kinds that are remembered: a program could make them anew for
+// every request.
+const mostRaised = 256
+
+// raise remembers a kind that was not declared.
+func (a *API) raise(k *problem.Kind) {
+	if a.codes[k.Code()] != nil {
+		return
+	}
+	a.raised.mu.Lock()
+	defer a.raised.mu.Unlock()
+	if a.raised.kinds == nil {
+		a.raised.kinds = map[string]*problem.Kind{}
+	}
+	if len(a.raised.kinds) < mostRaised {
+		a.raised.kinds[k.Code()] = k
+	}
 }
 
 // begin notes what the chain has set in the header: what a handler adds goes away if it fails, and

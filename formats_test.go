@@ -185,7 +185,7 @@ func TestPagesAreBounded(t *testing.T) {
 		value = c.value
 		var before, after runtime.MemStats
 		runtime.ReadMemStats(&before)
-		w := ask(api, "GET /x", "Accept: text/html", "")
+		_, w := send(api, "GET /x", "Accept: text/html", "")
 		runtime.ReadMemStats(&after)
 		if cost := after.TotalAlloc - before.TotalAlloc; w.Body.Len() > 40*len(text)+5000 || cost > uint64(300*len(text)+100_000) {
 			t.Errorf("%s: %d bytes become a page of %d, and cost %d", name, len(text), w.Body.Len(), cost)

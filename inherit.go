@@ -3,94 +3,11 @@ package wicketway
 import (
 	"cmp"
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/here"
-	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
-)
-
-// Inherit stands in the list of a [Version] and takes over every route of an earlier version
-// that is not declared anew: one of the same method whose template differs in the names of
-// its parameters at most. The earlier version stands beside this one, under the same prefix,
-// and may inherit itself.
-//
-// What this version's list says holds for inherited routes too: where both lists have a setting
-// of which the nearest wins, its own takes the place of the earlier one's (its guard replaces that
-// of the earlier list), and its chain comes first, without what it has by the same name. What
-// stands further in, on the route or on a group around it, travels with the route. State that a
-// middleware or a limit keeps is each version's own only where Wrap makes it.
-func Inherit(version string) Part {
-	return inheritPart{at: here.Here(0), from: version}
-}
-
-type inheritPart struct {
-	at   here.Place
-	from string
-}
-
-func (p inheritPart) part() here.Place { return p.at }
-
-// Withdraw stands in a version that inherits, and takes one of the inherited routes back: requests
-// get 410 (RFC 9110, 15.5.11) and problem.Withdrawn, with a Link to the route in the version before
-// (predecessor-version, RFC 5829) where that has a path of its own. It passes the chain and the guard
-// like any route of the version.
-func Withdraw(line string, settings ...Setting) Part {
-	return &routePart{at: here.Here(0), what: handlerPart, line: line, settings: settings, withdrawn: true,
-		serve: func(t *target) endpoint { return withdrawn{t} }}
-}
-
-// Overrides says that a route takes the place of an inherited one. It is a mistake where nothing is
-// inherited that the route would replace, so that a slip in its line does not leave the old route
-// in place.
-func Overrides() Setting {
-	return setting{at: here.Here(0), name: "Overrides", slot: slotOverrides, mode: replaces | onlyRoute, apply: func(reporter, here.Place, *terms) {}}
-}
-
-// withdrawn is the endpoint of what was withdrawn.
-type withdrawn struct{ target *target }
-
-func (e withdrawn) serve(_ http.ResponseWriter, _ *http.Request, s *state) error {
-	t := e.target.terms()
-	p := problem.Withdrawn.Newf("%s was removed in %s; %s still has it.", e.target.line(), t.version, e.target.lineage.from)
-	if t.edition > 0 { // its path is the same
-		return p
-	}
-	before := e.target.lineage.before
-	path, err := before.Expand(func(name string) string { return s.match.Value(slices.Index(before.Names(), name)) })
-	if err == nil {
-		p.WithHeader("Link", "<"+path+`>; rel="predecessor-version"`)
-	}
-	return p
-}
-
-// A lineage says how a route goes back to an earlier version.
-type lineage struct {
-	from   string         // the version that it was inherited from, or whose route it replaces
-	own    bool           // it stands here itself: it replaces an inherited route, or withdraws it
-	before route.Template // of the route that was replaced or withdrawn
-	at     here.Place     // of Inherit
-}
-
-// A versionRead is a version as it was read, for those that inherit from it.
-type versionRead struct {
-	name    string
-	under   string // the prefix of the group around it
-	prefix  route.Template
-	list    *list
-	inherit *inheritPart
-	routes  []*resolved // its own, then those it has inherited
-	state   inheritState
-}
-
-type inheritState uint8
-
-const (
-	notYet inheritState = iota
-	underWay
-	settled
 )
 
 // inherit gives versions the routes that they take over.

@@ -2,11 +2,17 @@ package wicketway_test
 
 import (
 	"cmp"
+	"go/ast"
+	gobuild "go/build"
+	"go/importer"
 	"go/parser"
 	"go/token"
+	"go/types"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -143,4 +149,110 @@ func TestTheListingsAreWhole(t *testing.T) {
 			}
 		}
 	}
+}
+
+// The root has few names, and no circle of uses between its files, and the packages below none that are large: a
+// newcomer can read them in one order.
+func TestFilesUseOneAnotherInOneDirection(t *testing.T) {
+	set := token.NewFileSet()
+	imports := importer.ForCompiler(set, "gc", exportData(t))
+	for folder, most := range map[string]int{".": 1, "facts": 2, "exchange": 1, "adapt": 2, "cmd/wicketway": 1, "internal/check": 5, "internal/table": 2} {
+		uses, exported := usesBetweenFiles(t, folder, set, imports)
+		if n := largestCircle(uses); len(n) > most {
+			t.Errorf("%s: %d files use one another in a circle, %d may: %v", folder, len(n), most, n)
+		}
+		if folder == "." && exported >= 100 {
+			t.Errorf("the root exports %d names; fewer than 100 are wanted", exported)
+		}
+	}
+}
+
+// exportData finds what the compiler knows of the packages that ours import.
+func exportData(t *testing.T) func(path string) (io.ReadCloser, error) {
+	t.Helper()
+	list, err := exec.CommandContext(t.Context(), "go", "list", "-export", "-deps", "-f", "{{.ImportPath}} {{.Export}}", "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := map[string]string{}
+	for line := range strings.Lines(string(list)) {
+		path, file, _ := strings.Cut(strings.TrimSpace(line), " ")
+		files[path] = file
+	}
+	return func(path string) (io.ReadCloser, error) { return os.Open(files[path]) }
+}
+
+// usesBetweenFiles says of each file of a package which others declare what it uses, and how many names the
+// package exports.
+func usesBetweenFiles(t *testing.T, folder string, set *token.FileSet, imports types.Importer) (uses map[string]map[string]bool, exported int) {
+	t.Helper()
+	of, err := gobuild.ImportDir(folder, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var files []*ast.File
+	for _, name := range of.GoFiles {
+		file, err := parser.ParseFile(set, filepath.Join(folder, name), nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		files = append(files, file)
+	}
+	info := types.Info{Uses: map[*ast.Ident]types.Object{}}
+	config := types.Config{Importer: imports}
+	pkg, err := config.Check(folder, set, files, &info)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range pkg.Scope().Names() {
+		if ast.IsExported(name) {
+			exported++
+		}
+	}
+	uses = map[string]map[string]bool{}
+	for id, object := range info.Uses {
+		if object.Pkg() != pkg || !object.Pos().IsValid() {
+			continue
+		}
+		from, to := set.Position(id.Pos()).Filename, set.Position(object.Pos()).Filename
+		if uses[from] == nil {
+			uses[from] = map[string]bool{}
+		}
+		uses[from][to] = from != to
+	}
+	return uses, exported
+}
+
+// largestCircle are the files of which each leads to each other.
+func largestCircle(uses map[string]map[string]bool) (largest []string) {
+	reaches := func(from string) map[string]bool {
+		seen, todo := map[string]bool{}, []string{from}
+		for len(todo) > 0 {
+			at := todo[0]
+			todo = todo[1:]
+			for to, is := range uses[at] {
+				if is && !seen[to] {
+					seen[to] = true
+					todo = append(todo, to)
+				}
+			}
+		}
+		return seen
+	}
+	all := map[string]map[string]bool{}
+	for file := range uses {
+		all[file] = reaches(file)
+	}
+	for file := range uses {
+		circle := []string{file}
+		for other := range all[file] {
+			if other != file && all[other][file] {
+				circle = append(circle, other)
+			}
+		}
+		if len(circle) > len(largest) {
+			largest = circle
+		}
+	}
+	return largest
 }

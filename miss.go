@@ -2,9 +2,13 @@ package wicketway
 
 import (
 	"cmp"
+	"io/fs"
 	"net/http"
+	"net/url"
+	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/table"
@@ -114,11 +118,6 @@ func (a *API) near(r *http.Request, m *table.Match, known int, anyMethods bool, 
 	return lines
 }
 
-// A nearError names the routes that may have been meant where nothing was found.
-type nearError struct{ routes []string }
-
-func (e *nearError) Error() string { return "near are " + strings.Join(e.routes, ", ") }
-
 // routesAt are the routes that match a path, without the files that are not there. Of files
 // behind a guard nothing is told, so they are always there. Where versions share their paths those
 // of the one of a match are meant, or of every one.
@@ -186,4 +185,44 @@ func (n *nowhere) version(path string) string {
 		return asked
 	}
 	return ""
+}
+
+// fileServer is the endpoint for a file system.
+type fileServer struct {
+	files   fs.FS
+	rest    rest
+	listing bool
+	tags    sync.Map // of embedded files, which never change, by name
+}
+
+// has reports whether an escaped path leads to a file.
+func (f *fileServer) has(escaped string) bool {
+	asked, err := url.PathUnescape(f.rest.of(escaped)[1:])
+	if err != nil || !servable(fileName(asked)) {
+		return false
+	}
+	_, err = fs.Stat(f.files, fileName(asked))
+	return err == nil
+}
+
+// fileName is the name in a file system for what follows the prefix in a path.
+func fileName(asked string) string {
+	if name := path.Clean("/" + asked)[1:]; name != "" {
+		return name
+	}
+	return "."
+}
+
+func hidden(name string) bool {
+	for part := range strings.SplitSeq(name, "/") {
+		if strings.HasPrefix(part, ".") && part != "." {
+			return true
+		}
+	}
+	return false
+}
+
+// servable reports whether a name is one that is served if it is there.
+func servable(name string) bool {
+	return !hidden(name) && fs.ValidPath(name) && !strings.ContainsAny(name, "\\\x00")
 }

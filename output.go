@@ -1,16 +1,114 @@
 package wicketway
 
 import (
-	"errors"
-	"fmt"
+	"io"
 	"net/http"
 	"reflect"
 
-	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
-	"github.com/wicketway/wicketway/internal/answer"
-	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/schema"
 )
+
+// None is the input of a route that reads nothing, or the output of one that
+// has nothing to say; such a route answers 204.
+type None struct{}
+
+var noneType = reflect.TypeFor[None]()
+
+// Optional tells absent, null and a value apart; see [schema.Optional].
+type Optional[T any] = schema.Optional[T]
+
+// Reply is an output with a status and header fields of its own. Like all outputs of this
+// package it can be returned as a pointer, so that a failing return is nil, err.
+type Reply[T any] struct {
+	// Status is 200 to 299; 0 leaves what Answers says.
+	Status int
+	// Header is added to the answer. A Content-Type takes the place of application/json.
+	Header http.Header
+	Value  T
+}
+
+func (r *Reply[T]) reply() reply { return reply{r.Status, r.Header, &r.Value} }
+
+func (*Reply[T]) replied() outputTypes { return outputTypes{value: reflect.TypeFor[T]()} }
+
+// Created is the output of a route that has made something: the answer has the status 201, the
+// value, and its address in the field Location. The address is made of At, the input of the
+// route that [LocatedBy] names, when the answer is sent.
+//
+//	wicketway.Route("POST /passages", d.book, wicketway.LocatedBy(d.find))
+//
+//	func (d desk) book(ctx context.Context, in bookPassage) (*wicketway.Created[Passage, onePassage], error) {
+//		...
+//		return &wicketway.Created[Passage, onePassage]{Value: p, At: onePassage{p.ID}}, nil
+//	}
+type Created[T, In any] struct {
+	Value T
+	At    In
+	// Location is the address, where it is not to be made of At: package wicketwaytest sets it
+	// to what was sent.
+	Location string
+	// Header is added to the answer.
+	Header http.Header
+}
+
+func (c *Created[T, In]) reply() reply {
+	return reply{http.StatusCreated, c.Header, &c.Value}
+}
+
+func (*Created[T, In]) replied() outputTypes {
+	return outputTypes{value: reflect.TypeFor[T](), at: reflect.TypeFor[In]()}
+}
+
+func (c *Created[T, In]) place() (location string, at any) { return c.Location, &c.At }
+
+// A reply is an output as it is sent.
+type reply struct {
+	status int
+	header http.Header
+	value  any // a pointer
+}
+
+// A replier is a pointer to an output that has a value in it.
+type replier interface {
+	reply() reply
+	replied() outputTypes
+}
+
+// A located output says where something is, by the input of another route.
+type located interface {
+	place() (location string, at any)
+}
+
+// outputTypes are those of an output's parts.
+type outputTypes struct {
+	value reflect.Type
+	at    reflect.Type // of the input that makes a location; nil: none
+}
+
+// A File is a file of a form. Its content is read with Open, and is gone when
+// the request has ended.
+type File struct {
+	// Name is what the caller calls the file. It is never to be used as a path.
+	Name string
+	// Type is the media type, found from the content, not from what was claimed, but
+	// for kinds of text, which the content does not tell apart.
+	Type string
+	// Size is in bytes.
+	Size int64
+
+	content io.ReaderAt
+}
+
+// Open reads the file from its start. It can be called more than once.
+func (f File) Open() *io.SectionReader { return io.NewSectionReader(f.content, 0, f.Size) }
+
+// fileType is the Go type that files of forms are read into.
+var fileType = bind.FileType{
+	Type: reflect.TypeFor[File](),
+	Make: func(f bind.Received) reflect.Value { return reflect.ValueOf(File{f.Name, f.Type, f.Size, f.Content}) },
+}
 
 // An Answerer is an output that sends itself, for what no other output can say. [Content] and
 // [Redirect] are some.
@@ -21,6 +119,34 @@ type Answerer interface {
 	Answer(w http.ResponseWriter, r *http.Request) error
 	// Answers says what it can send. It is asked of the zero value, and for listings only.
 	Answers() []facts.Answer
+}
+
+var answererType = reflect.TypeFor[Answerer]()
+
+// infoOf asks the zero value of an Answerer's type.
+func infoOf(t reflect.Type) func() []facts.Answer {
+	return func() []facts.Answer {
+		v := reflect.New(t)
+		if t.Kind() == reflect.Pointer {
+			v.Elem().Set(reflect.New(t.Elem()))
+		}
+		if a, ok := v.Interface().(Answerer); ok {
+			return a.Answers()
+		}
+		if a, ok := v.Elem().Interface().(Answerer); ok {
+			return a.Answers()
+		}
+		return nil // an interface says nothing
+	}
+}
+
+// contentAnswers are those of contents and of files.
+func contentAnswers() []facts.Answer {
+	return []facts.Answer{
+		{Status: http.StatusOK, Media: "*/*", Fields: []string{"Content-Disposition"}},
+		{Status: http.StatusNotModified},
+		{Status: http.StatusPartialContent, Media: "*/*", Fields: []string{"Content-Disposition", "Content-Range"}},
+	}
 }
 
 // An outputKind says how an output is sent.
@@ -71,107 +197,11 @@ func outputOf(t reflect.Type) outputType {
 	return o
 }
 
-var answererType = reflect.TypeFor[Answerer]()
-
 // isOutput reports whether a type is an output of this package, rather than a value.
 func isOutput(t reflect.Type) bool {
 	to := reflect.PointerTo(t)
 	return to.Implements(reflect.TypeFor[replier]()) ||
 		t.PkgPath() == noneType.PkgPath() && t.Implements(answererType)
-}
-
-// infoOf asks the zero value of an Answerer's type.
-func infoOf(t reflect.Type) func() []facts.Answer {
-	return func() []facts.Answer {
-		v := reflect.New(t)
-		if t.Kind() == reflect.Pointer {
-			v.Elem().Set(reflect.New(t.Elem()))
-		}
-		if a, ok := v.Interface().(Answerer); ok {
-			return a.Answers()
-		}
-		if a, ok := v.Elem().Interface().(Answerer); ok {
-			return a.Answers()
-		}
-		return nil // an interface says nothing
-	}
-}
-
-// send answers with what a function returned, given by a pointer so that nothing is
-// copied. When it returns an error another answer can be sent, or the connection is to be cut.
-func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int, varies bool) error {
-	of := &s.target.part.out
-	if of.pointer {
-		held := reflect.ValueOf(out).Elem()
-		if held.IsNil() {
-			return s.nothing(r)
-		}
-		out = held.Interface()
-	}
-	to := reply{value: out}
-	if of.reply {
-		to = out.(replier).reply()
-		if of.at != nil {
-			var err error
-			if to.header, err = s.withLocation(to.header, out); err != nil {
-				return err
-			}
-		}
-	}
-	if isNilBelow(to.value) && (of.kind != valueOutput || s.target.namesValue()) {
-		return s.nothing(r)
-	}
-	err := s.sendOutput(w, r, to, offer, varies)
-	if err == nil {
-		return nil
-	}
-	if _, unwritten := errors.AsType[answer.Unwritten](err); unwritten {
-		return err
-	}
-	if _, broken := errors.AsType[answer.Broken](err); broken || of.kind == ownOutput && !exchange.CallerLeft(s.Context) {
-		return err
-	}
-	s.Failed(err, problem.CallerLeft.New("").Because(err)) // the caller is gone: there is nobody to tell
-	return nil
-}
-
-func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, offer int, varies bool) error {
-	t := s.target
-	switch t.part.out.kind {
-	case streamOutput:
-		return s.sendStream(w, r, to, to.value, offer)
-	case ownOutput:
-		if to.status != 0 {
-			return fmt.Errorf("the route answered with a Reply of status %d, but its value has one of its own", to.status)
-		}
-		for name, values := range to.header {
-			w.Header()[name] = append(w.Header()[name], values...)
-		}
-		if own, ok := to.value.(Answerer); ok {
-			return own.Answer(w, r)
-		}
-		return reflect.ValueOf(to.value).Elem().Interface().(Answerer).Answer(w, r)
-	}
-	if t.pages() {
-		to.header = withLinks(to.header, r, t.input.QueryField(cursorType), to.value.(pager))
-	}
-	if err := s.checkTag(to, offer); err != nil {
-		return err
-	}
-	to.header = s.withTag(to, r, offer)
-	var broken func(string)
-	if t.terms().development {
-		broken = s.adviseBroken
-	}
-	return t.output.Send(w, r, answer.Sending{
-		Status: to.status,
-		Header: to.header,
-		Value:  to.value,
-		Route:  t.name,
-		Offer:  offer,
-		Varies: varies,
-		Broken: broken,
-	})
 }
 
 // isNilBelow reports whether a pointer leads to nothing.
@@ -181,39 +211,4 @@ func isNilBelow(pointer any) bool {
 		return v.IsNil()
 	}
 	return false
-}
-
-// withLocation adds the address of what was created to the header fields of a reply.
-func (s *state) withLocation(own http.Header, out any) (http.Header, error) {
-	location, at := out.(located).place()
-	if location == "" {
-		var err error
-		if location, err = s.location(at); err != nil {
-			return nil, err
-		}
-	}
-	if own = own.Clone(); own == nil { // the route's own is not ours to change
-		own = http.Header{}
-	}
-	own.Set("Location", location)
-	return own, nil
-}
-
-// location makes the path of the route that LocatedBy names, for an input.
-func (s *state) location(at any) (string, error) {
-	return s.api.targets[s.target.ties.locates].link(s.api, at)
-}
-
-// namesValue reports whether the path says which value is wanted, so that nil means that it is not there.
-func (t *target) namesValue() bool { return len(t.names) > 0 && t.method == http.MethodGet }
-
-// nothing is what becomes of a nil that was returned without an error: where the path names a value, there
-// is none. Elsewhere a value that is nil is null; of another output the route has forgotten its
-// answer.
-func (s *state) nothing(r *http.Request) error {
-	t := s.target
-	if t.namesValue() {
-		return problem.NotFound.Newf("Nothing is at %s.", r.URL.EscapedPath())
-	}
-	return fmt.Errorf("the route %s returned nil without an error: return a value, a problem, or make the output wicketway.None", t.line())
 }

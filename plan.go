@@ -2,9 +2,9 @@ package wicketway
 
 import (
 	"errors"
-	"fmt"
 	"net/http"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,7 +12,7 @@ import (
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/shape"
-	"github.com/wicketway/wicketway/internal/writer"
+	"github.com/wicketway/wicketway/problem"
 )
 
 // plan compiles how a route's input is read and its output is sent.
@@ -37,6 +37,53 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	b.planOutput(r)
 	if r.pages() && r.input.QueryField(cursorType) == "" {
 		b.wrongWith(r)("the output is a page, but no query field of the input is a wicketway.Cursor")
+	}
+}
+
+func (b *builder) planInput(r *resolved, unparsed bool) {
+	t := r.terms()
+	key := inputKey{r.wireIn(), strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
+	if r.input = b.inputs[key]; r.input == nil {
+		before := len(b.mistakes)
+		r.input = bind.Compile(r.wireIn(), b.binding(r, r.names, unparsed))
+		if len(b.mistakes) == before { // else every route says what is wrong with it
+			b.inputs[key] = r.input
+		}
+	}
+	if r.adapted != nil && r.adapted.in != nil {
+		b.planOwn(r)
+	}
+}
+
+func (b *builder) planOutput(r *resolved) {
+	t := r.terms()
+	adapts, plain := r.adapts()
+	key := outputKey{r.wireOut(), adapts, plain, r.part.out.kind, r.status(), t.envelope, t.media, t.mediaParameter(), r.variant(), t.formats,
+		t.conditional, t.omitNull, t.development}
+	if r.output = b.outputs[key]; r.output != nil {
+		return
+	}
+	before := len(b.mistakes)
+	for _, err := range check.Unjoin(wrongMethods(r.part.out)) {
+		b.wrongWith(r)("output %v", err)
+	}
+	r.output = answer.Compile(r.wireOut(), answer.Config{
+		Adapt:       r.toOld(),
+		Status:      r.status(),
+		Choice:      r.choice(),
+		Media:       t.media,
+		Parameter:   t.mediaParameter(),
+		Variant:     r.variant(),
+		Envelope:    t.envelope,
+		Conditional: t.conditional,
+		OmitNull:    t.omitNull,
+		Development: t.development,
+		Schemas:     &b.schemas,
+		Encoders:    &b.encoders,
+		Mistake:     b.wrongWith(r),
+	})
+	if len(b.mistakes) == before {
+		b.outputs[key] = r.output
 	}
 }
 
@@ -75,137 +122,110 @@ func wrongMethods(out outputType) error {
 	return errors.Join(check.OtherSignature(tag, tagged, text), check.OtherSignature(modified, dated, reflect.TypeFor[func() time.Time]()))
 }
 
-// wrongWith reports mistakes about a route.
-func (b *builder) wrongWith(r *resolved) func(format string, args ...any) {
-	return func(format string, args ...any) {
-		text := fmt.Sprintf(format, args...)
-		if r.adapted != nil {
-			text = r.adapted.named(text)
-		}
-		b.broken[r] = true
-		r.list.breaks()
-		b.mistake(r.at, "%s: %s", strings.TrimSpace(r.line()), text)
-	}
-}
-
-func (b *builder) planInput(r *resolved, unparsed bool) {
-	t := r.terms()
-	key := inputKey{r.wireIn(), strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
-	if r.input = b.inputs[key]; r.input == nil {
-		before := len(b.mistakes)
-		r.input = bind.Compile(r.wireIn(), b.binding(r, r.names, unparsed))
-		if len(b.mistakes) == before { // else every route says what is wrong with it
-			b.inputs[key] = r.input
-		}
-	}
-	if r.adapted != nil && r.adapted.in != nil {
-		b.planOwn(r)
-	}
-}
-
-// binding says how an input of a route is read that has parameters in its path.
-func (b *builder) binding(r *resolved, parameters []string, unparsed bool) bind.Config {
-	t := r.terms()
-	var lenient check.Leniency
-	if t.unknown {
-		lenient |= check.UnknownMembers
-	}
-	if t.readOnly {
-		lenient |= check.ReadOnlyMembers
-	}
-	return bind.Config{
-		Method:     r.method,
-		Parameters: parameters,
-		Unparsed:   unparsed,
-		Limit:      t.limits.Body,
-		Faults:     t.limits.Faults,
-		Lenient:    lenient,
-		None:       noneType,
-		Conditions: conditionalFieldType,
-		Files:      fileType,
-		Vary:       writer.AddVary,
-		Schemas:    &b.schemas,
-		Secrets:    b.secrets,
-		Mistake:    b.wrongWith(r),
-	}
-}
-
-func (b *builder) planOutput(r *resolved) {
-	t := r.terms()
-	adapts, plain := r.adapts()
-	key := outputKey{r.wireOut(), adapts, plain, r.part.out.kind, r.status(), t.envelope, t.media, t.mediaParameter(), r.variant(), t.formats,
-		t.conditional, t.omitNull, t.development}
-	if r.output = b.outputs[key]; r.output != nil {
+// adapt finds the adapters of a route.
+func (b *builder) adapt(r *resolved) {
+	from := r.part.adapts
+	if from == nil {
 		return
 	}
-	before := len(b.mistakes)
-	for _, err := range check.Unjoin(wrongMethods(r.part.out)) {
-		b.wrongWith(r)("output %v", err)
+	r.adapted = &adapted{plain: from.out.AsList}
+	if from.in.IsSame() && from.out.IsSame() {
+		b.wrongWith(r)("Adapted adapts nothing, since both its input and its output are Same: write Route")
 	}
-	r.output = answer.Compile(r.wireOut(), answer.Config{
-		Adapt:       r.toOld(),
-		Status:      r.status(),
-		Choice:      r.choice(),
-		Media:       t.media,
-		Parameter:   t.mediaParameter(),
-		Variant:     r.variant(),
-		Envelope:    t.envelope,
-		Conditional: t.conditional,
-		OmitNull:    t.omitNull,
-		Development: t.development,
-		Schemas:     &b.schemas,
-		Encoders:    &b.encoders,
-		Mistake:     b.wrongWith(r),
+	wrong := func(what string, a shape.Declared, err error) {
+		b.mistake(r.at, "%s: the adapter of its %s, at %s: %v", r.line(), what, b.where(a.At), err)
+	}
+	var err error
+	if r.adapted.in, err = adaptInput(from.in, r.part.in); err != nil {
+		wrong("input", from.in, err)
+	}
+	if r.adapted.out, err = adaptOutput(from.out, &r.part.out); err != nil {
+		wrong("output", from.out, err)
+	}
+}
+
+// planOwn plans how the function's own input is made and held against its rules.
+func (b *builder) planOwn(r *resolved) {
+	a := r.adapted
+	how := b.binding(r, nil, true) // the parameters of the path are the old input's matter
+	a.own, a.fresh = bind.Compile(r.part.in, how), map[reflect.Type]*check.Type{}
+	for _, of := range a.in.Structs() {
+		if !of.HasSources() { // the plan has the defaults of parameters
+			a.fresh[of.New], _ = b.schemas.Type(of.New) // and says what is wrong with it
+		}
+	}
+	b.checkMissing(r)
+	b.checkFixed(r)
+}
+
+// checkFixed holds the values of members that an old input lacks against the rules that they have.
+func (b *builder) checkFixed(r *resolved) {
+	for _, f := range r.adapted.in.Fixed() {
+		for _, fault := range b.schemas.Judge(f.Field, f.Value) {
+			b.wrongWith(r)("the adapter of its input, at %s: Constant(%q): the value %s", b.where(r.part.adapts.in.At), shape.Text(f.Path), fault.Detail)
+		}
+	}
+}
+
+// checkMissing reports what the function's input must have and an old one says nothing of.
+func (b *builder) checkMissing(r *resolved) {
+	for _, path := range r.adapted.in.Missing() {
+		item := itemAt(r.adapted.in, path, problem.Item{})
+		name := item.Name
+		if item.Pointer != nil {
+			name = *item.Pointer
+		}
+		if r.adapted.own.Needs(item.In, name) {
+			b.mistake(r.at, "%s: the adapter of its input, at %s, drops %s, which the function needs: use Constant, or give it a default", r.line(),
+				b.where(r.part.adapts.in.At), shape.Text(path))
+		}
+	}
+}
+
+// checkShapes reports routes that read the present shape at a path whose GET sends an old one.
+func (b *builder) checkShapes() {
+	old := map[string]*resolved{}
+	for _, r := range b.routes {
+		if r.method == http.MethodGet && r.adapted != nil && r.adapted.out != nil {
+			old[r.path+"\x00"+r.terms().version] = r
+		}
+	}
+	if len(old) == 0 {
+		return
+	}
+	for _, r := range b.routes {
+		get := old[r.path+"\x00"+r.terms().version]
+		if get == nil || r.method != http.MethodPut && r.method != http.MethodPatch || r.input == nil || !r.input.ReadsJSON() ||
+			r.adapted != nil && r.adapted.in != nil {
+			continue
+		}
+		if r.adapted != nil || r.input.BodyType() == get.part.out.value || b.servesElsewhere(r) {
+			b.wrongWith(r)("reads what %s, at %s, does not send: that is an old shape, and this the present one; use Adapted with the same", get.line(), b.where(get.at))
+		}
+	}
+}
+
+// servesElsewhere reports whether a route's function serves another version in the present shape.
+func (b *builder) servesElsewhere(r *resolved) bool {
+	return r.part.function != nil && slices.ContainsFunc(b.routes, func(other *resolved) bool {
+		return other != r && other.part.function == r.part.function && other.terms().version != r.terms().version && other.adapted == nil
 	})
-	if len(b.mistakes) == before {
-		b.outputs[key] = r.output
+}
+
+// checkProblemShapes finds what JSON cannot carry of them.
+func (b *builder) checkProblemShapes() {
+	seen := map[*problemShape]bool{}
+	for _, l := range b.lists {
+		s := l.terms.problemsAs
+		if s == nil || seen[s] {
+			continue
+		}
+		seen[s] = true
+		var err error
+		if s.schema, err = b.schemas.Type(s.of); err != nil {
+			for _, e := range check.Unjoin(err) {
+				b.mistake(s.at, "ProblemsAs: %v", e)
+			}
+		}
 	}
-}
-
-// A plan is made once for all routes that read the same in the same way, or send it.
-type inputKey struct {
-	of                reflect.Type
-	parameters        string
-	method            string
-	limit             int64
-	faults            int
-	unknown, readOnly bool
-}
-
-type outputKey struct {
-	of                                  reflect.Type
-	adapts                              *shape.Adapter
-	plain                               bool
-	kind                                outputKind
-	status                              int
-	envelope, media, parameter, variant string
-	formats                             *answer.Choice
-	conditional, omitNull, development  bool
-}
-
-// status is that of a success, where it is not the usual one.
-func (r *resolved) status() int {
-	if r.part.out.reply && r.part.out.at != nil {
-		return http.StatusCreated
-	}
-	return r.terms().answers
-}
-
-// choice is the one between the formats of the output; nil where there is only JSON.
-func (r *resolved) choice() *answer.Choice {
-	switch r.part.out.kind {
-	case streamOutput:
-		return answer.StreamChoice
-	case valueOutput:
-		return r.terms().formats
-	}
-	return nil
-}
-
-// suffixes are the names of formats that its path may end in.
-func (r *resolved) suffixes() []string {
-	if r.part.what != typedPart {
-		return nil
-	}
-	return r.choice().Suffixes()
 }

@@ -3,110 +3,13 @@ package wicketway
 import (
 	"fmt"
 	"net/http"
-	"os"
-	"reflect"
 	"slices"
-	"strconv"
 	"strings"
+	"time"
 
-	"github.com/wicketway/wicketway/exchange"
-	"github.com/wicketway/wicketway/facts"
-	"github.com/wicketway/wicketway/format"
-	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
-	"github.com/wicketway/wicketway/internal/check"
-	"github.com/wicketway/wicketway/internal/here"
-	"github.com/wicketway/wicketway/internal/secret"
-	"github.com/wicketway/wicketway/internal/table"
-	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
-
-// A builder reads parts into routes that are plain data, checks them as a whole, and then
-// compiles them. It collects what is wrong with them on the way.
-type builder struct {
-	at        here.Place
-	routes    []*resolved
-	room      []resolved       // for more of them
-	templates []route.Template // of the routes
-	lists     []*list
-	fallbacks []resolved // the groups that have a prefix, for what finds no route in them
-	guarded   []guardedPrefix
-	guards    []namedGuard
-	table     table.Builder
-	schemas   check.Set
-	encoders  answer.Encoders
-	secrets   secret.Types
-	inputs    map[inputKey]*bind.Plan
-	outputs   map[outputKey]*answer.Plan
-	codes     map[string]*problem.Kind
-	gets      map[string]int // the routes for GET, by version and template
-	parts     []Part
-	versions  []*versionRead
-	sets      []*versionSet
-	under     map[string]*versionSet // the sets by their prefixes
-	files     files                  // of the parts, named for mistakes
-	mistakes  Mistakes
-	wrong     map[here.Place]bool // where there is one
-	broken    map[*resolved]bool  // the routes whose inputs or outputs have some
-	unread    bool                // there are routes that could not be read, so that a route may be there after all
-}
-
-func newBuilder(at here.Place, parts []Part) *builder {
-	b := &builder{
-		at:      at,
-		codes:   map[string]*problem.Kind{},
-		inputs:  map[inputKey]*bind.Plan{},
-		outputs: map[outputKey]*answer.Plan{},
-		wrong:   map[here.Place]bool{},
-		broken:  map[*resolved]bool{},
-		secrets: secret.Types{},
-		under:   map[string]*versionSet{},
-	}
-	b.schemas.Refuse = noJSON
-	for _, k := range problem.BuiltIn() {
-		b.codes[k.Code()] = k
-	}
-	return b
-}
-
-// noJSON says which types of this package mean nothing as JSON: callers could make up a File, or an
-// Identity.
-func noJSON(t reflect.Type, whole bool) string {
-	if t == reflect.TypeFor[Identity]() {
-		return meansNothing
-	}
-	if t.PkgPath() != noneType.PkgPath() {
-		return ""
-	}
-	name, _, _ := strings.Cut(t.Name(), "[")
-	switch name {
-	case "File", "Content", "Redirect", "RedirectBy", "Reply", "Created", "Stream", "Conditions", "API", "Info":
-		return meansNothing
-	case "Page":
-		if !whole {
-			return "is an output by itself: make it the output, or a list of the items a member"
-		}
-	}
-	return ""
-}
-
-const meansNothing = "has no meaning as JSON: use a type of your own"
-
-// modeVariable is the environment variable that puts an API into development: 1.
-const modeVariable = "WICKETWAY_DEVELOPMENT"
-
-// initialTerms are what holds before any setting.
-func (b *builder) initialTerms() terms {
-	t := terms{groupTerms: &groupTerms{limits: defaultLimits, base: ownBase, retirement: noRetirement}}
-	if text := os.Getenv(modeVariable); text != "" {
-		var err error
-		if t.development, err = strconv.ParseBool(text); err != nil {
-			b.mistake(b.at, "%s is %q: write 1 for development, or leave it out", modeVariable, text)
-		}
-	}
-	return t
-}
 
 // read resolves a group under the list and the prefix of the one around it.
 func (b *builder) read(g group, prefix route.Template, outer *list) {
@@ -232,14 +135,6 @@ func (b *builder) settle(l *list) {
 	b.lists = append(b.lists, l)
 }
 
-// A namedGuard is a guard with its name in an API: bearer, and bearer-2 for another one of that name, so that
-// callers of two issuers are told apart.
-type namedGuard struct {
-	guard exchange.Authenticator
-	at    here.Place
-	name  string
-}
-
 func (b *builder) guardName(t *terms) string {
 	base, n := t.guard.Scheme().Name, 1
 	for _, g := range b.guards {
@@ -258,6 +153,21 @@ func (b *builder) guardName(t *terms) string {
 	return name
 }
 
+// checkRetirement holds the times of a list against each other (RFC 9745, 4).
+func (b *builder) checkRetirement(l *list) {
+	r := l.terms.retirement
+	if r.sunset.IsZero() || !r.sunset.Before(r.deprecated) {
+		return
+	}
+	for _, s := range l.settings {
+		if s.slot == slotSunset || s.slot == slotDeprecated {
+			b.mistake(s.at, "%s: the sunset, %s, is before the deprecation, %s: it must not be (RFC 9745, 4)", s.name,
+				r.sunset.UTC().Format(time.RFC3339), r.deprecated.UTC().Format(time.RFC3339))
+			return
+		}
+	}
+}
+
 func (b *builder) versionName(g group, outer *list) string {
 	if outer != nil && outer.terms.version != "" {
 		b.mistake(g.at, "Version %q: is inside version %q; versions cannot be nested", g.version,
@@ -267,6 +177,40 @@ func (b *builder) versionName(g group, outer *list) string {
 		b.mistake(g.at, "Version %q: a name has neither slashes nor braces, and is not empty: v2", g.version)
 	}
 	return g.version
+}
+
+// addVersion adds a version to those that stand under its prefix, and gives the number of its
+// edition.
+func (b *builder) addVersion(g group, under route.Template, outer *terms) (*versionSet, int32) {
+	if outer.versionBy.scheme.kind != byPath && !bind.IsToken(g.version) {
+		b.mistake(g.at, "Version %q: requests name it by %s, so it must be a token (RFC 9110, 5.6.2), such as v2", g.version, outer.versionBy.scheme)
+	}
+	s := b.under[under.String()]
+	if s == nil {
+		s = &versionSet{under: under, by: outer.versionBy, at: g.at}
+		b.sets, b.under[under.String()] = append(b.sets, s), s
+	}
+	if by := outer.versionBy; by.scheme != s.by.scheme || by.byDefault != s.by.byDefault {
+		b.mistake(g.at, "Version %q: is chosen by %s, and the one at %s under the same prefix by %s: choose all in one way, with one default",
+			g.version, by.scheme, b.where(s.at), s.by.scheme)
+	}
+	for _, name := range outer.withdrawn.names {
+		s.withdrawnAt = outer.withdrawn.at
+		if !slices.Contains(s.withdrawn, name) {
+			s.withdrawn = append(s.withdrawn, name)
+		}
+	}
+	i := slices.Index(s.names, g.version)
+	if i < 0 {
+		i = len(s.names)
+		s.names = append(s.names, g.version)
+		edition := int32(0)
+		if s.sharesPaths() {
+			edition = b.table.NewEdition()
+		}
+		s.editions = append(s.editions, edition)
+	}
+	return s, s.editions[i]
 }
 
 // fallback notes the group as the target of requests that stay under its prefix but find
@@ -280,6 +224,33 @@ func (b *builder) fallback(g group, prefix route.Template, l *list) {
 		}
 	}
 	b.fallbacks = append(b.fallbacks, resolved{path: prefix.String(), at: g.at, list: l})
+}
+
+// guard notes the prefix of a list, if it is under a guard.
+func (b *builder) guard(prefix route.Template, l *list) {
+	if l.terms.guard == nil || len(prefix.Segments()) == 0 {
+		return
+	}
+	b.guarded = append(b.guarded, guardedPrefix{prefix, l})
+	if v := l.terms.versions; v.defaultsTo(l.terms.version) { // it is served without the version, too
+		rest, err := route.Parse(strings.TrimPrefix(prefix.String(), v.under.String()+"/"+l.terms.version))
+		if err == nil {
+			rest, err = v.under.Join(rest)
+		}
+		if err == nil {
+			b.guarded = append(b.guarded, guardedPrefix{rest, l})
+		}
+	}
+}
+
+// aboveRest is what a template has before the rest of the path; false where it has none.
+func aboveRest(t route.Template) (route.Template, bool) {
+	text, _, ok := strings.Cut(t.String(), "/{+")
+	if !ok || text == "" {
+		return route.Template{}, ok
+	}
+	prefix, err := route.Parse(text)
+	return prefix, err == nil
 }
 
 // route resolves a route under the list and the prefix of its group.
@@ -352,161 +323,15 @@ func settingsOf(settings []Setting) []Part {
 	return parts
 }
 
-// checkSettings reports the settings that have no effect where they stand: one mistake for
-// each, however many routes it stands around.
-func (b *builder) checkSettings() {
-	used := map[*setting][]bool{} // the pieces
-	for _, r := range b.routes {
-		if r.part.own {
-			continue
-		}
-		for l := r.list; l != nil; l = l.outer {
-			for i := range l.settings {
-				s := &l.settings[i]
-				if s.suits != nil && !b.broken[r] && !overruled(s, l, r) && (s.acts == nil || s.acts(r)) {
-					if err := s.suits(r); err != nil {
-						b.mistake(s.at, "%s: %s: %v", s.name, r.line(), err)
-					}
-				}
-				if !l.used[i] && (s.acts == nil || s.acts(r)) && !overruled(s, l, r) {
-					l.used[i] = true
-				}
-				for k, p := range s.pieces {
-					if used[s] == nil {
-						used[s] = make([]bool, len(s.pieces))
-					}
-					used[s][k] = used[s][k] || p.acts(l, r)
-				}
-			}
+// routesIn is how many routes are declared.
+func routesIn(parts []Part) (n int) {
+	for _, p := range parts {
+		switch p := p.(type) {
+		case group:
+			n += routesIn(p.parts)
+		case *routePart:
+			n++
 		}
 	}
-	for _, l := range b.lists {
-		switch {
-		case l.inherited: // it says so where it stands itself
-			continue
-		case l.broken: // once that is mended more may have an effect
-			continue
-		case l.routes == 0 && l.outer != nil:
-			b.mistake(l.at, "%s: no route is in it: leave it out, or declare one", l.kind)
-			continue
-		}
-		for i := range l.settings {
-			s := &l.settings[i]
-			for k, p := range s.pieces {
-				if used[s] != nil && !used[s][k] && !b.wrong[s.at] {
-					b.mistake(s.at, "%s: %s has no effect: %s", s.name, p.name, p.lacks)
-				}
-			}
-			switch {
-			case l.used[i], b.wrong[s.at]:
-			case s.lacks == "", b.overruled(l, s):
-				b.mistake(s.at, "%s: has no effect: inner settings overrule it for every route", s.name)
-			default:
-				b.mistake(s.at, "%s: has no effect: %s", s.name, s.lacks)
-			}
-		}
-	}
-}
-
-// overruled reports whether a setting that replaces does not hold for a route, since a list
-// nearer to it has another one of its slot.
-func overruled(s *setting, at *list, r *resolved) bool {
-	if !s.is(replaces) || s.slot == slotLimits { // of limits each field is a setting of its own
-		return false
-	}
-	for l := r.list; l != at; l = l.outer {
-		for i := range l.settings {
-			if l.settings[i].slot == s.slot {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-// overruled reports whether a setting would have an effect on a route, if no inner one
-// took its place.
-func (b *builder) overruled(at *list, s *setting) bool {
-	for _, r := range b.routes {
-		for l := r.list; l != nil; l = l.outer {
-			if !r.part.own && l == at && overruled(s, at, r) && (s.value != nil || s.acts(r)) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-// checkFormats asks formats about all the routes together that offer them. It is the last question: what is
-// wrong with a route would make it untrue.
-func (b *builder) checkFormats() {
-	if len(b.mistakes) > 0 {
-		return
-	}
-	type checker interface{ CheckRoutes([]facts.Route) error }
-	offering := map[checker][]facts.Route{}
-	at := map[checker]here.Place{}
-	var order []checker
-	for _, r := range b.routes {
-		var known []facts.Route
-		for l := r.list; l != nil; l = l.outer {
-			for i := range l.settings {
-				s := &l.settings[i]
-				for _, f := range s.formats {
-					c, ok := f.(checker)
-					if !ok || !reflect.TypeOf(f).Comparable() || r.part.own || overruled(s, l, r) {
-						continue
-					}
-					if known == nil {
-						known = []facts.Route{r.makeFacts(nil)}
-					}
-					if _, seen := at[c]; !seen {
-						at[c], order = s.at, append(order, c)
-					}
-					if s.acts(r) {
-						offering[c] = append(offering[c], known...)
-						continue
-					}
-					offering[c] = append(offering[c], facts.Route{Raises: known[0].Raises}) // its problems have pages all the same
-				}
-			}
-		}
-	}
-	for _, c := range order {
-		for _, err := range check.Unjoin(c.CheckRoutes(offering[c])) {
-			b.mistake(at[c], "Formats: %s: %v", c.(format.Format).Name(), err)
-		}
-	}
-}
-
-// checkFacts asks middleware and attached values about the routes that they are for.
-func (b *builder) checkFacts() {
-	for _, r := range b.routes {
-		if r.part.own || b.broken[r] { // of a route with mistakes not all is known
-			continue
-		}
-		var known *facts.Route
-		ask := func(at here.Place, name string, check func(facts.Route) error) {
-			if known == nil {
-				f := r.makeFacts(nil)
-				known = &f
-			}
-			if err := check(*known); err != nil {
-				b.mistake(at, "%s: %s: %v", name, r.line(), err)
-			}
-		}
-		for _, l := range r.terms().active() {
-			if l.CheckRoute != nil {
-				ask(l.at, l.Name, l.CheckRoute)
-			}
-		}
-		for l := r.list; l != nil; l = l.outer {
-			for i := range l.settings {
-				s := &l.settings[i]
-				if s.check != nil && !overruled(s, l, r) && (s.value != nil || s.acts(r)) {
-					ask(s.at, s.name, s.check)
-				}
-			}
-		}
-	}
+	return n
 }

@@ -5,65 +5,11 @@ import (
 	"io/fs"
 	"net/http"
 	"reflect"
-	"runtime"
 	"strings"
 
 	"github.com/wicketway/wicketway/adapt"
 	"github.com/wicketway/wicketway/internal/here"
-	"github.com/wicketway/wicketway/internal/table"
-	"github.com/wicketway/wicketway/schema"
 )
-
-// None is the input of a route that reads nothing, or the output of one that
-// has nothing to say; such a route answers 204.
-type None struct{}
-
-// Optional tells absent, null and a value apart; see [schema.Optional].
-type Optional[T any] = schema.Optional[T]
-
-// anyMethod is that of what is mounted.
-const anyMethod = table.AnyMethod
-
-// A partKind says what serves a route.
-type partKind uint8
-
-const (
-	typedPart partKind = iota // a function
-	handlerPart
-	mountPart
-	filesPart
-)
-
-// A routePart is a route as it was declared.
-type routePart struct {
-	at        here.Place
-	what      partKind
-	line      string // the method is empty for what is mounted
-	settings  []Setting
-	function  *runtime.Func // that serves it; nil for handlers
-	in        reflect.Type  // nil for handlers
-	out       outputType
-	adapts    *adaptation // it is Adapted
-	missing   string      // what is nil: the function, the handler
-	handler   any         // a handler of the user's; nil for functions
-	withdrawn bool        // it takes an inherited route back
-	own       bool        // it is ours: no setting around it is there for its sake
-	serve     func(t *target) endpoint
-	readable  func() error // says why files are not; nil for what is none
-}
-
-func (p *routePart) part() here.Place { return p.at }
-
-// needs notes what is missing where what serves a route is nil.
-func needs(p *routePart, value any, name string) Part {
-	if isNil(value) {
-		p.missing = name
-	}
-	if p.what == handlerPart || p.what == mountPart {
-		p.handler = value
-	}
-	return p
-}
 
 // Route declares a route. The line reads like HTTP's own request line: a method,
 // a space, a path template. The function gets an input that has been read and
@@ -155,38 +101,40 @@ func Files(prefix string, files fs.FS, settings ...Setting) Part {
 	}, files, "file system")
 }
 
-// isNil reports whether a value is nil, or holds a pointer, map or function that is.
-func isNil(v any) bool {
-	switch r := reflect.ValueOf(v); r.Kind() {
-	case reflect.Invalid:
-		return true
-	case reflect.Pointer, reflect.Interface, reflect.Func, reflect.Map, reflect.Chan:
-		return r.IsNil()
-	}
-	return false
+// Withdraw stands in a version that inherits, and takes one of the inherited routes back: requests
+// get 410 (RFC 9110, 15.5.11) and problem.Withdrawn, with a Link to the route in the version before
+// (predecessor-version, RFC 5829) where that has a path of its own. It passes the chain and the guard
+// like any route of the version.
+func Withdraw(line string, settings ...Setting) Part {
+	return &routePart{at: here.Here(0), what: handlerPart, line: line, settings: settings, withdrawn: true,
+		serve: func(t *target) endpoint { return withdrawn{t} }}
 }
 
-func functionOf(function any) *runtime.Func {
-	v := reflect.ValueOf(function)
-	if v.IsNil() {
-		return nil
+// needs notes what is missing where what serves a route is nil.
+func needs(p *routePart, value any, name string) Part {
+	if isNil(value) {
+		p.missing = name
 	}
-	return runtime.FuncForPC(v.Pointer())
+	if p.what == handlerPart || p.what == mountPart {
+		p.handler = value
+	}
+	return p
 }
 
-var noneType = reflect.TypeFor[None]()
+// At puts parts under a path prefix, which may hold parameters.
+func At(prefix string, parts ...Part) Part {
+	at, _ := here.By()
+	return group{at: at, kind: atGroup, prefix: prefix, parts: parts}
+}
 
-// functionName is the name of a function with its package's, without its
-// receiver: passages.find. A function literal has none.
-func functionName(function *runtime.Func) string {
-	if function == nil {
-		return ""
-	}
-	whole := function.Name()
-	name := strings.TrimSuffix(whole[strings.LastIndexByte(whole, '/')+1:], "-fm")
-	if strings.Contains(name, ".func") || strings.Contains(name, "[...]") {
-		return ""
-	}
-	parts := strings.Split(name, ".")
-	return parts[0] + "." + parts[len(parts)-1]
+// Group puts parts together that share settings.
+func Group(parts ...Part) Part {
+	at, _ := here.By()
+	return group{at: at, kind: plainGroup, parts: parts}
+}
+
+// Version puts parts under a version of the API. It is served under a path prefix of its name,
+// Version("v2", ...) under /v2, unless [VersionBy] says otherwise.
+func Version(name string, parts ...Part) Part {
+	return group{at: here.Here(0), kind: versionGroup, version: name, parts: parts}
 }

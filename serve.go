@@ -175,17 +175,6 @@ func InheritedListeners() ([]net.Listener, error) {
 	return all, nil
 }
 
-// A run is one time that an API is served.
-type run struct {
-	api      *API
-	settings Serving
-	server   *http.Server
-	log      *slog.Logger
-	draining chan struct{}
-	active   sync.Map // of connections with a request
-	fresh    sync.Map // of connections that have sent nothing yet
-}
-
 // serve serves on listeners, of which the last are our own.
 func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, own int, config *tls.Config) error {
 	r := &run{api: a, settings: s, log: a.fallbacks[0].terms().logger(), draining: make(chan struct{})}
@@ -237,6 +226,17 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, ow
 	case <-ctx.Done():
 	}
 	return r.drain(draining, emptied)
+}
+
+// offering says itself that HTTP/2 is spoken: net/http sets that up once for all its listeners, and
+// leaves it out where the first of them is a plain one.
+func offering(config *tls.Config) *tls.Config {
+	for _, name := range []string{"h2", "http/1.1"} {
+		if !slices.Contains(config.NextProtos, name) {
+			config.NextProtos = append(slices.Clip(config.NextProtos), name)
+		}
+	}
+	return config
 }
 
 // drain ends a run: nobody who has reached a listener is turned away.
@@ -297,11 +297,6 @@ func (r *run) follow(c net.Conn, state http.ConnState) {
 	r.fresh.Delete(c)
 }
 
-func count(of *sync.Map) (n int) {
-	of.Range(func(any, any) bool { n++; return true })
-	return n
-}
-
 // announce says what is served.
 func (r *run) announce(listeners []net.Listener, secure bool) {
 	a := r.api
@@ -333,6 +328,20 @@ func (r *run) announce(listeners []net.Listener, secure bool) {
 		"versions", strings.Join(versions, " "), "routes", routes, "open", open)
 }
 
+// certificatePatience is the least time between two looks at the files.
+const certificatePatience = time.Second
+
+// A certificate is read again when its files change.
+type certificate struct {
+	certificate, key string
+	log              *slog.Logger
+
+	mu      sync.Mutex
+	asked   time.Time // when the files were last looked at
+	changed [2]time.Time
+	loaded  *tls.Certificate
+}
+
 // tls is the configuration that the listeners use; nil for plain TCP.
 func (s *Serving) tls(log *slog.Logger) (*tls.Config, error) {
 	if s.Certificate == "" && s.Key == "" {
@@ -353,30 +362,24 @@ func (s *Serving) tls(log *slog.Logger) (*tls.Config, error) {
 	return offering(config), nil
 }
 
-// offering says itself that HTTP/2 is spoken: net/http sets that up once for all its listeners, and
-// leaves it out where the first of them is a plain one.
-func offering(config *tls.Config) *tls.Config {
-	for _, name := range []string{"h2", "http/1.1"} {
-		if !slices.Contains(config.NextProtos, name) {
-			config.NextProtos = append(slices.Clip(config.NextProtos), name)
+func (c *certificate) load() error {
+	changed := c.times()
+	pair, err := tls.LoadX509KeyPair(c.certificate, c.key)
+	if err != nil {
+		return fmt.Errorf("certificate %s, key %s: %w", c.certificate, c.key, err)
+	}
+	c.loaded, c.changed = &pair, changed
+	return nil
+}
+
+func (c *certificate) times() (changed [2]time.Time) {
+	for i, name := range []string{c.certificate, c.key} {
+		if about, err := os.Stat(name); err == nil {
+			changed[i] = about.ModTime()
 		}
 	}
-	return config
+	return changed
 }
-
-// A certificate is read again when its files change.
-type certificate struct {
-	certificate, key string
-	log              *slog.Logger
-
-	mu      sync.Mutex
-	asked   time.Time // when the files were last looked at
-	changed [2]time.Time
-	loaded  *tls.Certificate
-}
-
-// certificatePatience is the least time between two looks at the files.
-const certificatePatience = time.Second
 
 func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	c.mu.Lock()
@@ -391,21 +394,26 @@ func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return c.loaded, nil
 }
 
-func (c *certificate) times() (changed [2]time.Time) {
-	for i, name := range []string{c.certificate, c.key} {
-		if about, err := os.Stat(name); err == nil {
-			changed[i] = about.ModTime()
-		}
-	}
-	return changed
+// A run is one time that an API is served.
+type run struct {
+	api      *API
+	settings Serving
+	server   *http.Server
+	log      *slog.Logger
+	draining chan struct{}
+	active   sync.Map // of connections with a request
+	fresh    sync.Map // of connections that have sent nothing yet
 }
 
-func (c *certificate) load() error {
-	changed := c.times()
-	pair, err := tls.LoadX509KeyPair(c.certificate, c.key)
-	if err != nil {
-		return fmt.Errorf("certificate %s, key %s: %w", c.certificate, c.key, err)
+func count(of *sync.Map) (n int) {
+	of.Range(func(any, any) bool { n++; return true })
+	return n
+}
+
+// waitForFresh waits for connections that have sent nothing yet.
+func (r *run) waitForFresh(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, freshMost)
+	defer cancel()
+	for count(&r.fresh) > 0 && sleep(ctx, time.Millisecond) {
 	}
-	c.loaded, c.changed = &pair, changed
-	return nil
 }

@@ -5,40 +5,31 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-	"sync/atomic"
-	"time"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/secret"
-	"github.com/wicketway/wicketway/internal/table"
-	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/route"
 )
 
-// A state is what is known of one request. It is made when the request comes in,
-// carried as its context, and never used for another: something may have kept
-// the context. What changes after the start is atomic, since middleware may go
-// on in another goroutine, even after the request has been answered.
-type state struct {
-	context.Context // the server's
-	exchange.State
-	api        *API
-	target     *target
-	resolution table.Resolution // where no route was found
-	match      table.Match
-	out        writer.Writer
-	body       *bind.Body
-	request    http.Request // as the chain gets it
-
-	before  atomic.Pointer[headerBefore]
-	cut     atomic.Bool  // the answer broke off after its header
-	bare    atomic.Bool  // what failed says nothing of what callers sent: no route took the request, say
-	reached atomic.Int32 // the last middleware whose turn it was, in development
-
-	conditions atomic.Pointer[heldConditions]
-	deadline   *time.Timer // of a stream, until its first item
+// stateOf is the state of the request that a context belongs to; nil outside of an API.
+func stateOf(ctx context.Context) *state {
+	if s, ok := ctx.(*state); ok {
+		return s
+	}
+	return ofAPI(exchange.StateOf(ctx))
 }
+
+func ofAPI(of *exchange.State) *state {
+	if of == nil {
+		return nil
+	}
+	s, _ := of.Server().(*state)
+	return s
+}
+
+// outer is the state of the API that this one is mounted in, if it is.
+func (s *state) outer() *state { return ofAPI(s.State.Outer()) }
 
 func (s *state) Value(key any) any {
 	if exchange.IsStateKey(key) {
@@ -61,29 +52,42 @@ func (s *state) Value(key any) any {
 	return s.Context.Value(key)
 }
 
-// stateOf is the state of the request that a context belongs to; nil outside of an API.
-func stateOf(ctx context.Context) *state {
-	if s, ok := ctx.(*state); ok {
-		return s
+// secrets are the values that the request had under the names of secrets, which no text about it shows.
+func (s *state) secrets() *secret.Values {
+	in, _ := exchange.KeptIn[secret.Input](&s.State) // keepInput has seen to the states around
+	var path []string
+	if !s.target.isFallback() {
+		for i, name := range s.target.names {
+			if secret.Known.Has(name) {
+				path = append(path, s.match.Value(i))
+			}
+		}
 	}
-	return ofAPI(exchange.StateOf(ctx))
+	return secret.Of(in.Value, &s.request, path...)
 }
 
-func ofAPI(of *exchange.State) *state {
-	if of == nil {
-		return nil
+// hasSecretPath reports whether the path of the request can have a secret in it.
+func (s *state) hasSecretPath() bool {
+	t := s.target
+	if len(t.names) == 0 {
+		return false
 	}
-	s, _ := of.Server().(*state)
-	return s
+	if t.input != nil && t.input.Secret == secret.Certain {
+		return true
+	}
+	for _, name := range t.names {
+		if secret.Known.Has(name) {
+			return true
+		}
+	}
+	return false
 }
-
-// outer is the state of the API that this one is mounted in, if it is.
-func (s *state) outer() *state { return ofAPI(s.State.Outer()) }
 
 // The methods of exchange.Server.
 
 func (s *state) Request() *http.Request { return &s.request }
-func (s *state) Base() context.Context  { return s.Context }
+
+func (s *state) Base() context.Context { return s.Context }
 
 func (s *state) Route() (method, template string) {
 	if s.target.isFallback() {
@@ -99,11 +103,15 @@ func (s *state) Source() string {
 	return s.target.source()
 }
 
-func (s *state) Version() string     { return s.target.terms().version }
-func (s *state) Development() bool   { return s.target.terms().development }
-func (s *state) BodyLimit() int64    { return s.target.bodyLimit() }
+func (s *state) Version() string { return s.target.terms().version }
+
+func (s *state) Development() bool { return s.target.terms().development }
+
+func (s *state) BodyLimit() int64 { return s.target.bodyLimit() }
+
 func (s *state) ChainSets() []string { return s.target.steps.sets }
-func (s *state) Attached() []any     { return s.target.list.terms.attached }
+
+func (s *state) Attached() []any { return s.target.list.terms.attached }
 
 func (s *state) BytesReceived() int64 {
 	if s.body == nil {
@@ -121,6 +129,16 @@ func (s *state) Received() *bind.Body {
 		return new(bind.Body)
 	}
 	return s.body
+}
+
+// Attached gives the value of a type that [Attach] has put at the route of a request, or at a group
+// around it; false where none is attached, and outside of an API. In an API that is mounted in another
+// one its own values come first.
+func Attached[T any](ctx context.Context) (value T, ok bool) { return exchange.Attached[T](ctx) }
+
+// VersionOf is the version of the API that serves a request; "" where there is none.
+func VersionOf(ctx context.Context) string {
+	return exchange.Of(ctx).Version()
 }
 
 // redirectTo is where the caller is to be sent: the path, with what a handler further out
@@ -152,14 +170,4 @@ func escapedQuery(query string) string {
 		}
 	}
 	return b.String()
-}
-
-// Attached gives the value of a type that [Attach] has put at the route of a request, or at a group
-// around it; false where none is attached, and outside of an API. In an API that is mounted in another
-// one its own values come first.
-func Attached[T any](ctx context.Context) (value T, ok bool) { return exchange.Attached[T](ctx) }
-
-// VersionOf is the version of the API that serves a request; "" where there is none.
-func VersionOf(ctx context.Context) string {
-	return exchange.Of(ctx).Version()
 }

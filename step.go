@@ -1,7 +1,6 @@
 package wicketway
 
 import (
-	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -9,6 +8,8 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/sent"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -74,6 +75,29 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// watch keeps what arrives as it does, for the log in development.
+func (s *state) watch() {
+	q := &sent.Request{Of: &s.request}
+	if in := s.target.input; in != nil {
+		q.Reads = func(field string) bool { return in.Takes("header", field) }
+	}
+	if s.body != nil && s.request.Header.Get("Expect") == "" {
+		q.Rest = s.body.Peek
+	}
+	exchange.Keep(s, q)
+}
+
+// watched is a request whose body is watched.
+func (s *state) watched(r *http.Request) *http.Request {
+	q, ok := exchange.Kept[*sent.Request](s)
+	if !ok || r.Body == nil || r.Body == http.NoBody {
+		return r
+	}
+	watched := *r
+	watched.Body = q.Watch(r.Body)
+	return &watched
+}
+
 // runSeated goes on as long as there is a seat.
 func (s *state) runSeated(i int, w http.ResponseWriter, r *http.Request) {
 	step := &s.target.steps.list[i]
@@ -92,30 +116,6 @@ func sit(seat chan struct{}) error {
 	default:
 		return problem.Overloaded.Newf("%d requests are being served already.", cap(seat)).RetryAfter(time.Second)
 	}
-}
-
-// take takes a step, and notifies the observers.
-func (s *state) take(step exchange.Step, do func() error) error {
-	if observers := s.target.steps.observers; observers != nil {
-		return s.takeObserved(observers, step, do)
-	}
-	return do()
-}
-
-var errPanicked = errors.New("the step panicked")
-
-func (s *state) takeObserved(observers []exchange.Observer, step exchange.Step, do func() error) error {
-	for _, o := range observers {
-		o.StepBegins(s, step)
-	}
-	err := errPanicked
-	defer func() {
-		for _, o := range observers {
-			o.StepEnds(s, step, err)
-		}
-	}()
-	err = do()
-	return err
 }
 
 // admit asks the guard about a request.
@@ -182,4 +182,29 @@ func (t *terms) allow(r *http.Request, in any, s *state) error {
 		}
 	}
 	return nil
+}
+
+// makeSteps orders what a request passes before its route. Where the guard is not asked the
+// same terms have other steps.
+func (t *terms) makeSteps(guarded bool) *steps {
+	s := &steps{observers: t.observers[:len(t.observers):len(t.observers)]}
+	for _, l := range t.active() {
+		s.sets = append(s.sets, facts.FieldNames(l.Sets)...)
+		if l.Observes != nil {
+			s.observers = append(s.observers, l.Observes)
+		}
+	}
+	for k := range len(t.chain) + 1 {
+		s.from = append(s.from, len(s.list))
+		if guarded && k == t.after {
+			s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepGuard, Name: t.guardName}})
+		}
+		if k < len(t.chain) && !slices.Contains(t.left, t.chain[k]) {
+			s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepMiddleware, Name: t.chain[k].Name}, middleware: t.chain[k].handler})
+		}
+	}
+	for _, seat := range t.seats {
+		s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepSeats}, seat: seat})
+	}
+	return s
 }

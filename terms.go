@@ -1,18 +1,22 @@
 package wicketway
 
 import (
-	"fmt"
+	"context"
 	"log/slog"
 	"net/http"
-	"path/filepath"
+	"reflect"
 	"runtime"
 	"slices"
-	"strings"
+	"time"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
-	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/failure"
 	"github.com/wicketway/wicketway/internal/here"
+	"github.com/wicketway/wicketway/internal/shape"
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -74,19 +78,6 @@ type groupTerms struct {
 	causes      *ShowCauses
 }
 
-// below is a copy to which inner settings can add without touching t. The groupTerms are a
-// copy only if one of them can change it.
-func (t terms) below(settings []setting) terms {
-	t.chain = slices.Clip(t.chain)
-	t.scopes = slices.Clip(t.scopes)
-	t.fails = slices.Clip(t.fails)
-	t.open = slices.Clip(t.open)
-	if slices.ContainsFunc(settings, func(s setting) bool { return s.is(ofGroups) }) {
-		t.ownGroupTerms()
-	}
-	return t
-}
-
 func (t *terms) ownGroupTerms() {
 	own := *t.groupTerms
 	own.nearest = 0
@@ -115,22 +106,227 @@ func (t *terms) guards(method string) bool {
 	return !slices.Contains(t.open, method)
 }
 
-// A resolved route is what a description says of one, as plain data: it is complete before
-// anything is compiled.
-type resolved struct {
-	method  string   // anyMethod for what is mounted
-	path    string   // the path template, as it was written where it is none
-	names   []string // of its parameters
+// reads reports whether somebody on the way to the route reads attached values of a type.
+func (t *terms) reads(of reflect.Type) bool {
+	if t.guard != nil && slices.Contains(t.guard.Scheme().Reads, of) {
+		return true
+	}
+	return slices.ContainsFunc(t.active(), func(l *chained) bool { return slices.Contains(l.Reads, of) })
+}
+
+// asksFor reports whether all is asked of callers that other terms ask of them.
+func (t *terms) asksFor(other *terms) bool {
+	in := func(list []string) func(string) bool {
+		return func(s string) bool { return !slices.Contains(list, s) }
+	}
+	return isSame(t.guard, other.guard) &&
+		!slices.ContainsFunc(t.open, in(other.open)) && !slices.ContainsFunc(other.scopes, in(t.scopes)) &&
+		!slices.ContainsFunc(other.anyScope, func(oneOf []string) bool {
+			return !slices.ContainsFunc(t.anyScope, func(own []string) bool { return slices.Equal(own, oneOf) })
+		})
+}
+
+// isSame reports whether two guards are one. Where that cannot be seen they are not.
+func isSame(a, b exchange.Authenticator) bool {
+	return a != nil && reflect.TypeOf(a) == reflect.TypeOf(b) && reflect.ValueOf(a).Comparable() && a == b
+}
+
+func (t *terms) logger() *slog.Logger {
+	if t.log != nil {
+		return t.log
+	}
+	for _, l := range t.active() {
+		if l.Log != nil {
+			return l.Log(t.development)
+		}
+	}
+	return slog.Default()
+}
+
+// mediaParameter is what the media types of answers carry.
+func (t *terms) mediaParameter() string {
+	if t.versions.sharesPaths() && t.versions.by.scheme.kind == byMedia {
+		return ";version=" + t.version
+	}
+	return ""
+}
+
+// asking writes into the header of a request that it means a version.
+func (t *terms) asking(h http.Header) {
+	switch field := t.versions.variesBy(); field {
+	case "":
+	case "Accept":
+		h.Set("Accept", "application/json"+t.mediaParameter())
+		if h.Get("Content-Type") == "application/json" {
+			h.Set("Content-Type", "application/json"+t.mediaParameter())
+		}
+	default:
+		h.Set(field, t.version)
+	}
+}
+
+// A Middleware is between the server and the routes; see [exchange.Middleware].
+type Middleware = exchange.Middleware
+
+// Wrap makes a middleware of any func(http.Handler) http.Handler.
+func Wrap(name string, wrap func(http.Handler) http.Handler) Middleware {
+	return exchange.Wrap(name, wrap)
+}
+
+// A chained middleware is one in its place in a chain.
+type chained struct {
+	Middleware
 	at      here.Place
-	name    string // for links; "" where it has none
-	part    *routePart
-	list    *list // whose settings hold, nearest first
-	input   *bind.Plan
-	output  *answer.Plan // nil for handlers
-	ties    *ties        // to other routes; nil for most
-	lineage *lineage     // to an earlier version; nil for most
-	adapted *adapted     // nil: it reads and sends what its function does
-	says    *resolved    // what Describes says of a handler; nil for most
+	depth   int          // how many of the chain come before it
+	handler http.Handler // made when the description is compiled
+}
+
+// An Identity is who sent a request; see [exchange.Identity].
+type Identity = exchange.Identity
+
+// Limits are the bounds of what a request may ask for. A zero field leaves what
+// an outer group says, in the end the default.
+type Limits struct {
+	// Body is the size in bytes of a body that a route's input reads, as it comes in
+	// and as it is unpacked; 1 MiB by default. Plain and mounted handlers see to
+	// theirs themselves.
+	Body int64
+	// Rate is how many bytes a second of a body must arrive at least, on average, after
+	// the first ten seconds, and how many of each write of an answer the caller must take
+	// after ten seconds, beyond the 4 KiB that the server keeps; 1 KiB by default, and it
+	// holds for handlers too. A body that is slower gets 408; to a caller who does not
+	// read writing fails, so that they hold no seat.
+	Rate int64
+	// Time is how long a route may take; unlimited by default. From when the request
+	// came in it bounds the reading of the body (408) and the serving: then the context
+	// ends and the caller gets 503. Writing the answer may take as long once more; of
+	// an answer that is flushed each piece may, however long it is waited for. A
+	// function that ignores its context cannot be stopped: its answer comes late, if
+	// at all.
+	Time time.Duration
+	// AtOnce is how many requests may be served at a time by all that stands where
+	// this setting does, beside what outer groups say; unlimited by default. One more
+	// gets 503 at once, with Retry-After.
+	AtOnce int
+	// Faults is how many faults of an input are listed; 100 by default. A problem has
+	// at most 64 KiB whatever is said here.
+	Faults int
+}
+
+// defaultLimits are what holds where nothing is said.
+var defaultLimits = Limits{Body: 1 << 20, Faults: check.MostFaults}
+
+// set takes over from what l names.
+func (l Limits) set(to *Limits, from Limits) {
+	if l.Body != 0 {
+		to.Body = from.Body
+	}
+	if l.Rate != 0 {
+		to.Rate = from.Rate
+	}
+	if l.Time != 0 {
+		to.Time = from.Time
+	}
+	if l.AtOnce != 0 {
+		to.AtOnce = from.AtOnce
+	}
+	if l.Faults != 0 {
+		to.Faults = from.Faults
+	}
+}
+
+// A Slash says what becomes of a request whose path fits a route but for a slash
+// at its end. Its values are those of table.Slash.
+type Slash uint8
+
+const (
+	// SlashRedirect sends the caller to the route's own path (308). It is the default.
+	SlashRedirect Slash = iota
+	// SlashStrict takes the path for another one, where nothing is.
+	SlashStrict
+	// SlashSame serves the request as if its path were the route's.
+	SlashSame
+)
+
+// String gives the policy's name: redirect, strict or same.
+func (s Slash) String() string { return table.Slash(s).String() }
+
+// ownBase is where an API serves the descriptions of its problems itself.
+const ownBase = failure.OwnBase
+
+// An allowRule is what Allow has said.
+type allowRule struct {
+	kind *problem.Kind
+	ask  func(ctx context.Context, caller Identity, in any) (bool, error) // in is a pointer
+}
+
+// ShowCauses adds, for one request that asks for it, the causes of a problem and the places where they arose
+// to the problem, as the member debug: in production too, for callers that a function allows. Such an answer
+// says Cache-Control: no-store. Secrets that the request had are blanked. In development all problems have the
+// member, whether they are asked for it or not.
+type ShowCauses struct {
+	// Field is the header field, or Query the parameter, by which a request asks, whatever its value is.
+	Field, Query string
+	// To decides who may see them. It is asked once the guard of the route has let the caller in; where no
+	// guard is asked the caller is the zero Identity. It must be safe for concurrent use.
+	To func(ctx context.Context, caller Identity) bool
+}
+
+// described are the types that Describes names.
+type described struct {
+	in  reflect.Type
+	out outputType
+}
+
+type raisedAs struct{ now, old *problem.Kind }
+
+// A problemShape is how a group sends its problems.
+type problemShape struct {
+	offer *answer.Offer
+	of    reflect.Type
+	at    here.Place
+
+	schema *check.Type // once it was checked
+}
+
+func (s *problemShape) info(docs *check.Documents) *facts.ProblemShape {
+	if s == nil {
+		return nil
+	}
+	if docs != nil {
+		return &facts.ProblemShape{Media: s.offer.Media, Type: shape.TypeName(s.of),
+			Schema: docs.Schema(s.schema, check.Direction{Sent: true})}
+	}
+	return &facts.ProblemShape{Media: s.offer.Media, Type: shape.TypeName(s.of)}
+}
+
+// asRaised is the kind that problems of one are answered as.
+func (t *groupTerms) asRaised(k *problem.Kind) *problem.Kind {
+	found, depth := k, -1
+	for _, r := range t.raisedAs {
+		if d := distance(k, r.now); d >= 0 && (depth < 0 || d < depth) {
+			found, depth = r.old, d
+		}
+	}
+	return found
+}
+
+// told is a problem as callers see it.
+func (t *groupTerms) told(p *problem.Problem) *problem.Problem {
+	if of := t.asRaised(p.Kind()); of != p.Kind() {
+		return p.Instead(of).WithItems(p.Items()...)
+	}
+	return p
+}
+
+// distance is how far a kind stands below another one of its family; -1: it does not.
+func distance(k, above *problem.Kind) int {
+	for d := 0; k != nil; k, d = k.Family(), d+1 {
+		if k == above {
+			return d
+		}
+	}
+	return -1
 }
 
 // Ties bind a route to others, by their numbers.
@@ -141,87 +337,24 @@ type ties struct {
 	tagged      bool // its answers carry the tag of the new state
 }
 
-// tie gives the ties of a route to add to.
-func (r *resolved) tie() *ties {
-	if r.ties == nil {
-		r.ties = &ties{locates: -1, reads: -1}
-	}
-	return r.ties
+// A conditional route takes conditions.
+type conditional struct {
+	field    []int // of the input
+	required bool
 }
 
-// isReading reports whether the route changes nothing.
-func (r *resolved) isReading() bool { return r.method == http.MethodGet || r.method == http.MethodHead }
-
-// line is the route as its declaration has it.
-func (r *resolved) line() string {
-	if r.method == anyMethod {
-		return r.path
+// inputs are the header fields that conditions come from.
+func (c *conditional) inputs() (all []facts.Input) {
+	for _, name := range []string{"If-Match", "If-None-Match", "If-Unmodified-Since"} {
+		all = append(all, facts.Input{In: "header", Name: name, Type: "string", Note: "RFC 9110, 13.1"})
 	}
-	return r.method + " " + r.path
+	return all
 }
 
-// key is the name with the version's, under which links find the route.
-func (r *resolved) key() string { return r.list.terms.version + "/" + r.name }
-
-func (r *resolved) terms() *terms { return &r.list.terms }
-
-// guarded reports whether callers must be known.
-func (r *resolved) guarded() bool { return r.list.terms.guards(r.method) }
-
-// A list is a group's parts, or a route's settings.
-type list struct {
-	outer     *list
-	at        here.Place
-	kind      groupKind
-	ofRoute   bool
-	inherited bool   // it is one of an earlier version, as it holds in a later one
-	prefix    string // of a group that has one, as a template
-	version   string // of a Version its name
-	settings  []setting
-	used      []bool // which of them have an effect on some route
-	terms     terms
-	open      *steps // without the guard, for preflights
-	routes    int    // how many stand in it, at whatever depth
-	broken    bool   // a route in it has mistakes, so what has an effect is not known
-}
-
-// breaks notes that a route in a list has mistakes.
-func (l *list) breaks() {
-	for ; l != nil && !l.broken; l = l.outer {
-		l.broken = true
+// raises are the kinds of problem of requests whose conditions are missing.
+func (c *conditional) raises() []*problem.Kind {
+	if c.required {
+		return []*problem.Kind{problem.PreconditionRequired}
 	}
-}
-
-// Routes of which settings speak.
-func isTyped(r *resolved) bool   { return r.output != nil }
-func isHandler(r *resolved) bool { return r.output == nil && r.part.what != filesPart }
-func isFiles(r *resolved) bool   { return r.part.what == filesPart }
-func readsJSON(r *resolved) bool { return r.input != nil && r.input.ReadsJSON() }
-func sendsJSON(r *resolved) bool { return r.output != nil && r.part.out.kind == valueOutput }
-func sendsText(r *resolved) bool { return r.output != nil && r.output.Type != nil }
-
-// bodyLimit is 0 for a route that does not read a body itself.
-func (r *resolved) bodyLimit() int64 {
-	if r.reads() {
-		return r.terms().limits.Body
-	}
-	return 0
-}
-
-// reads reports whether the route's input takes the body.
-func (r *resolved) reads() bool { return r.input != nil && r.input.ReadsBody() }
-
-// source says which function serves a route, and where it stands.
-func (r *resolved) source() string {
-	function := r.part.function
-	if function == nil {
-		return "declared at " + r.at.String()
-	}
-	file, line := function.FileLine(function.Entry())
-	name := function.Name()
-	name, isMethod := strings.CutSuffix(name[strings.LastIndexByte(name, '/')+1:], "-fm")
-	if isMethod { // a method value: Go knows the place of its wrapper only
-		return fmt.Sprintf("%s (declared at %s)", name, r.at)
-	}
-	return fmt.Sprintf("%s (%s:%d)", name, filepath.Base(file), line)
+	return nil
 }

@@ -7,7 +7,9 @@ import (
 	"sync"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/secret"
+	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -115,4 +117,101 @@ func (t *typed[In, Out]) readOld(in *In, r *http.Request, s *state) error {
 		err = s.takeConditions(v, r)
 	}
 	return err
+}
+
+// Conditions are what a request that changes something asks of the present state: If-Match,
+// If-None-Match and If-Unmodified-Since (RFC 9110, 13.1). A route under [Conditional] takes
+// them as a field of its input, and holds them against what is there, inside its own
+// transaction. T is what the GET of the same path answers.
+//
+//	type changePassage struct {
+//		Passage int64                           `from:"path passage"`
+//		If      wicketway.Conditions[Passage]
+//		Body    PassagePatch                    `from:"body"`
+//	}
+//
+//	err := store.Change(ctx, in.Passage, func(p *store.Passage) error {
+//		if err := in.If.Hold(show(*p)); err != nil {
+//			return err
+//		}
+//		...
+//
+// A condition that was sent and never held is a line of the log, in every mode. With the tag rule:"required" a request without any gets 428 (RFC 6585, 3). The answer
+// carries the new tag where its output is a T.
+type Conditions[T any] struct {
+	_    shape.Filled
+	held *heldConditions
+}
+
+// Hold returns a problem of status 412 where a condition does not hold for what is there; nil
+// where all do, or none was sent.
+func (c Conditions[T]) Hold(present T) error {
+	return c.held.hold(func() (answer.State, error) { return c.held.get.output.StateOf(&present, c.held.get.name) })
+}
+
+// HoldNone is [Conditions.Hold] where nothing is there yet: If-None-Match: * lets a PUT create
+// it.
+func (c Conditions[T]) HoldNone() error {
+	return c.held.hold(func() (answer.State, error) { return answer.State{}, nil })
+}
+
+// Sent reports whether the request has conditions.
+func (c Conditions[T]) Sent() bool { return c.held != nil }
+
+func (Conditions[T]) of() reflect.Type { return reflect.TypeFor[T]() }
+
+func (c *Conditions[T]) set(h *heldConditions) { c.held = h }
+
+func (h *heldConditions) hold(state func() (answer.State, error)) error {
+	if h == nil {
+		return nil
+	}
+	h.asked.Store(true)
+	present, err := state()
+	if err != nil {
+		return err
+	}
+	if v := h.sent.Hold(present, false); v.Status != 0 {
+		if !present.Exists {
+			return problem.PreconditionFailed.Newf("%s failed: the resource does not exist.", v.Field)
+		}
+		return problem.PreconditionFailed.Newf("%s failed: the resource has changed.", v.Field)
+	}
+	return nil
+}
+
+// takeConditions gives the conditions of a request to the input.
+func (s *state) takeConditions(in reflect.Value, r *http.Request) error {
+	c := s.target.ties.conditional
+	sent := answer.PreconditionsOf(r.Header)
+	if !sent.Guards() {
+		if c.required {
+			return problem.PreconditionRequired.New("Send the ETag of the last answer in the field If-Match.")
+		}
+		return nil
+	}
+	held := &heldConditions{sent: sent, get: &s.api.targets[s.target.ties.reads]}
+	s.conditions.Store(held)
+	if in.Kind() == reflect.Pointer {
+		in = in.Elem()
+	}
+	in.FieldByIndex(c.field).Addr().Interface().(conditionalField).set(held)
+	return nil
+}
+
+// unasked is said where a route has changed something whose caller had conditions.
+const unasked = "the request has conditions, and the route did not hold them: call Hold or HoldNone of its Conditions"
+
+// askedConditions reports a success that never held the conditions of its request: in the log, since nothing
+// that the caller could be told now would be true.
+func (s *state) askedConditions(ctx context.Context) {
+	held := s.conditions.Load()
+	if held == nil || held.asked.Load() {
+		return
+	}
+	if t := s.target.terms(); !t.development {
+		t.logger().ErrorContext(ctx, unasked, "route", s.target.line(), "at", s.target.at.String())
+		return
+	}
+	s.advise("%s: %s", s.who(), unasked)
 }

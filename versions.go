@@ -1,59 +1,19 @@
 package wicketway
 
 import (
-	"cmp"
+	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/here"
-	"github.com/wicketway/wicketway/internal/table"
-	"github.com/wicketway/wicketway/problem"
-	"github.com/wicketway/wicketway/route"
 )
-
-// A VersionScheme says where requests name the version that they mean: [Path], [Header] or
-// [MediaType].
-type VersionScheme struct {
-	kind  versionKind
-	field string
-}
-
-type versionKind uint8
-
-const (
-	byPath versionKind = iota
-	byHeader
-	byMedia
-)
-
-// Path is the scheme that holds where no [VersionBy] stands: each version is served under its name,
-// /v2/locks.
-var Path = VersionScheme{}
-
-// MediaType has the parameter version of a media type choose: Accept: application/json;version=v2.
-// Answers carry it in Content-Type and vary by Accept; of several that are accepted the best one
-// that there is counts. A body that says its version must be of the one that is asked for, and
-// chooses it where Accept names none.
-var MediaType = VersionScheme{kind: byMedia}
-
-// Header has a header field of the request choose, such as Api-Version. Answers vary by it.
-func Header(name string) VersionScheme {
-	return VersionScheme{kind: byHeader, field: http.CanonicalHeaderKey(name)}
-}
-
-// String says it in words: path, header Api-Version, media type.
-func (s VersionScheme) String() string {
-	switch s.kind {
-	case byHeader:
-		return "header " + s.field
-	case byMedia:
-		return "media type"
-	}
-	return "path"
-}
 
 // VersionBy says how requests choose between the versions that stand in a group: all of one At in
 // the same way. Those that name none get the version by default, and with "" a problem; by [Path]
@@ -123,214 +83,133 @@ func Withdrawn(versions ...string) Setting {
 
 func isVersioned(r *resolved) bool { return r.terms().version != "" }
 
-// withdrawals is what a Withdrawn says.
-type withdrawals struct {
-	names []string
-	at    here.Place
+// Overrides says that a route takes the place of an inherited one. It is a mistake where nothing is
+// inherited that the route would replace, so that a slip in its line does not leave the old route
+// in place.
+func Overrides() Setting {
+	return setting{at: here.Here(0), name: "Overrides", slot: slotOverrides, mode: replaces | onlyRoute, apply: func(reporter, here.Place, *terms) {}}
 }
 
-// versionBy is what a VersionBy says; the zero value is Path, with no default.
-type versionBy struct {
-	scheme    VersionScheme
-	byDefault string
-	at        here.Place
+// Inherit stands in the list of a [Version] and takes over every route of an earlier version
+// that is not declared anew: one of the same method whose template differs in the names of
+// its parameters at most. The earlier version stands beside this one, under the same prefix,
+// and may inherit itself.
+//
+// What this version's list says holds for inherited routes too: where both lists have a setting
+// of which the nearest wins, its own takes the place of the earlier one's (its guard replaces that
+// of the earlier list), and its chain comes first, without what it has by the same name. What
+// stands further in, on the route or on a group around it, travels with the route. State that a
+// middleware or a limit keeps is each version's own only where Wrap makes it.
+func Inherit(version string) Part {
+	return inheritPart{at: here.Here(0), from: version}
 }
 
-// A versionSet is the versions that stand side by side under one prefix. It is complete when all
-// parts have been read.
-type versionSet struct {
-	under       route.Template
-	by          versionBy
-	at          here.Place // of the first version
-	withdrawn   []string
-	withdrawnAt here.Place
-	names       []string
-	editions    []int32 // of the table, where the versions share their paths
+type inheritPart struct {
+	at   here.Place
+	from string
 }
 
-// versionsBelow are the versions that stand right below a group; nil for one inside of a version.
-func (b *builder) versionsBelow(group resolved) *versionSet {
-	if group.terms().version != "" {
+func (p inheritPart) part() here.Place { return p.at }
+
+// Deprecated says that what stands here should not be used any more, from a time on that may be
+// past or to come. Its answers carry the field Deprecation (RFC 9745). [Related] can say where to
+// read more, and what comes instead. It does not travel with inherited routes; nor do [Sunset],
+// [EndsAtSunset] and what is related to them.
+func Deprecated(from time.Time) Setting {
+	return retires(here.Here(0), "Deprecated", slotDeprecated, func(r *retirement, on bool) { r.deprecated = given(from, on) }).
+		wrong(from.IsZero(), "the time is zero: give the one from which it holds")
+}
+
+// Sunset says when what stands here is expected to be no longer there: its answers carry the field
+// Sunset (RFC 8594). It is still served after that, unless [EndsAtSunset] says otherwise.
+func Sunset(at time.Time) Setting {
+	return retires(here.Here(0), "Sunset", slotSunset, func(r *retirement, on bool) { r.sunset = given(at, on) }).
+		wrong(at.IsZero(), "the time is zero: give the one at which it ends")
+}
+
+// EndsAtSunset ends what stands here at its [Sunset]: from then on it answers 410 with [problem.Retired].
+// In the windows of time that are given it does so before, as a rehearsal for those who have not
+// noticed. The guard is asked first, so that the log can say who still calls.
+func EndsAtSunset(rehearsals ...facts.Window) Setting {
+	s := retires(here.Here(0), "EndsAtSunset", slotEnds, func(r *retirement, on bool) {
+		r.ends, r.rehearsals = on, nil
+		if on {
+			r.rehearsals = slices.Clone(rehearsals)
+		}
+	})
+	s.suits = func(r *resolved) error {
+		if r.terms().retirement.sunset.IsZero() {
+			return errNoSunset
+		}
 		return nil
 	}
-	return b.under[group.path]
+	return s.wrong(slices.ContainsFunc(rehearsals, func(w facts.Window) bool { return !w.From.Before(w.Until) }),
+		"a rehearsal ends before it begins: From must be before Until")
 }
 
-// addVersion adds a version to those that stand under its prefix, and gives the number of its
-// edition.
-func (b *builder) addVersion(g group, under route.Template, outer *terms) (*versionSet, int32) {
-	if outer.versionBy.scheme.kind != byPath && !bind.IsToken(g.version) {
-		b.mistake(g.at, "Version %q: requests name it by %s, so it must be a token (RFC 9110, 5.6.2), such as v2", g.version, outer.versionBy.scheme)
+var errNoSunset = errors.New("no Sunset says when that is: add one")
+
+// Related has the answers of what stands here carry a Link (RFC 8288) to a URI or a path, with a
+// relation such as deprecation (RFC 9745), sunset (RFC 8594), successor-version (RFC 5829),
+// describedby or license.
+func Related(relation, target string) Setting {
+	link := "<" + target + `>; rel="` + relation + `"`
+	s := setting{at: here.Here(0), name: "Related", slot: slotRelated, mode: ofGroups}
+	if slices.Contains([]string{"deprecation", "sunset", "successor-version"}, relation) {
+		s.mode |= staysBehind
 	}
-	s := b.under[under.String()]
-	if s == nil {
-		s = &versionSet{under: under, by: outer.versionBy, at: g.at}
-		b.sets, b.under[under.String()] = append(b.sets, s), s
-	}
-	if by := outer.versionBy; by.scheme != s.by.scheme || by.byDefault != s.by.byDefault {
-		b.mistake(g.at, "Version %q: is chosen by %s, and the one at %s under the same prefix by %s: choose all in one way, with one default",
-			g.version, by.scheme, b.where(s.at), s.by.scheme)
-	}
-	for _, name := range outer.withdrawn.names {
-		s.withdrawnAt = outer.withdrawn.at
-		if !slices.Contains(s.withdrawn, name) {
-			s.withdrawn = append(s.withdrawn, name)
+	s.apply = func(b reporter, at here.Place, t *terms) {
+		uri, err := url.Parse(target)
+		switch {
+		case err != nil, target == "", strings.ContainsAny(target, "<> \"\r\n"), uri.Scheme == "" && uri.Host == "" && !strings.HasPrefix(target, "/"):
+			b.mistake(at, "Related: %q is not a target: write a path such as /api/v2, or a URI", target)
+		case !bind.IsToken(relation) && !isURI(relation):
+			b.mistake(at, "Related: %q is not a relation: write one that is registered (RFC 8288, 2.1), such as successor-version, or a URI", relation)
+		default:
+			t.retire(func(r *retirement) { r.links = append(slices.Clip(r.links), link) })
 		}
 	}
-	i := slices.Index(s.names, g.version)
-	if i < 0 {
-		i = len(s.names)
-		s.names = append(s.names, g.version)
-		edition := int32(0)
-		if s.sharesPaths() {
-			edition = b.table.NewEdition()
+	return s
+}
+
+func isURI(text string) bool {
+	uri, err := url.Parse(text)
+	return err == nil && uri.IsAbs() && !strings.ContainsAny(text, "<> \"\r\n")
+}
+
+// Clock says what time it is for [EndsAtSunset]: for tests of what comes later.
+func Clock(now func() time.Time) Setting {
+	return retires(here.Here(0), "Clock", slotClock, func(r *retirement, on bool) {
+		r.now = nil
+		if on {
+			r.now = now
 		}
-		s.editions = append(s.editions, edition)
-	}
-	return s, s.editions[i]
+	}).wrong(now == nil, "the function is nil").
+		where(func(r *resolved) bool { return r.terms().retirement.ends }, "no EndsAtSunset here asks what time it is")
 }
 
-// sharesPaths reports whether the versions are told apart by something else than the path.
-func (s *versionSet) sharesPaths() bool { return s != nil && s.by.scheme.kind != byPath }
-
-// enterVersions puts the choices between versions into the table, and the default of those that
-// stand in the path.
-func (b *builder) enterVersions() {
-	for i, s := range b.sets {
-		if s.by.byDefault != "" && !slices.Contains(s.names, s.by.byDefault) {
-			b.mistake(s.by.at, "VersionBy: version %s does not exist under %s; available: %s", s.by.byDefault,
-				cmp.Or(s.under.String(), "/"), strings.Join(s.names, ", "))
-		}
-		for _, name := range s.withdrawn {
-			if slices.Contains(s.names, name) {
-				b.mistake(s.withdrawnAt, "Withdrawn: version %s stands under %s: leave one of the two out", name, cmp.Or(s.under.String(), "/"))
-			}
-		}
-		if !s.sharesPaths() {
-			continue
-		}
-		for _, other := range b.sets[:i] {
-			if other.sharesPaths() && table.Meet(other.under, s.under) {
-				b.mistake(s.at, "Version %q: a path under %s can be under %s as well, where versions are chosen at %s: keep them apart",
-					s.names[0], cmp.Or(s.under.String(), "/"), cmp.Or(other.under.String(), "/"), b.where(other.by.at))
-			}
-		}
-		group := int32(0)
-		if s.under.String() != "" {
-			group = int32(b.table.AddGroup(s.under, 0))
-		}
-		b.table.AddChoice(table.Choice{Prefix: s.under, Group: group, Field: s.variesBy(), Names: s.names,
-			Editions: s.editions, Default: slices.Index(s.names, s.by.byDefault)})
+// retire changes the terms' own retirement.
+func (t *terms) retire(change func(r *retirement)) {
+	own := *t.retirement
+	change(&own)
+	own.deprecation, own.sunsetAt, own.link = "", "", nil
+	if !own.deprecated.IsZero() {
+		own.deprecation = "@" + strconv.FormatInt(own.deprecated.Unix(), 10)
 	}
+	if !own.sunset.IsZero() {
+		own.sunsetAt = own.sunset.UTC().Format(http.TimeFormat)
+	}
+	if len(own.links) > 0 {
+		own.link = []string{strings.Join(own.links, ", ")}
+	}
+	t.retirement = &own
 }
 
-// defaultsTo reports whether a version is served without its name in the path, too.
-func (s *versionSet) defaultsTo(version string) bool {
-	return s != nil && !s.sharesPaths() && s.by.byDefault == version
-}
-
-// enterDefault lets a route of the default version be found without the version in its path.
-func (b *builder) enterDefault(i int, r *resolved) {
-	t := r.terms()
-	if !t.versions.defaultsTo(t.version) {
-		return
+// retires makes a setting of a retirement, which can be undone.
+func retires(at here.Place, name string, about slot, set func(r *retirement, on bool)) setting {
+	s := flag(at, name, about, func(t *terms, on bool) { t.retire(func(r *retirement) { set(r, on) }) })
+	if about != slotClock {
+		s.mode |= staysBehind
 	}
-	under := t.versions.under
-	rest, err := route.Parse(cmp.Or(strings.TrimPrefix(r.path, under.String()+"/"+t.version), "/"))
-	if err != nil {
-		return // it was one before
-	}
-	if first := rest.Segments()[0]; !first.IsText() {
-		b.mistake(r.at, "%s: begins with a parameter, so that without a version in the path, as VersionBy at %s allows, every unknown version would lead here: begin it with a text",
-			r.line(), b.where(t.versions.by.at))
-		return
-	}
-	if rest, err = under.Join(rest); err == nil {
-		b.clash(r, b.table.AddForm(i, rest))
-	}
-}
-
-// mediaParameter is what the media types of answers carry.
-func (t *terms) mediaParameter() string {
-	if t.versions.sharesPaths() && t.versions.by.scheme.kind == byMedia {
-		return ";version=" + t.version
-	}
-	return ""
-}
-
-// variant tells the tags apart of versions that share their paths, and of shapes (RFC 9110, 8.8.1).
-func (r *resolved) variant() (variant string) {
-	if t := r.terms(); t.versions.sharesPaths() {
-		variant = t.version
-	}
-	if by, _ := r.adapts(); by != nil {
-		variant += " old"
-	}
-	return variant
-}
-
-// variesBy is the field of the request that chooses the version; "": none does.
-func (s *versionSet) variesBy() string {
-	switch {
-	case !s.sharesPaths():
-		return ""
-	case s.by.scheme.kind == byHeader:
-		return s.by.scheme.field
-	}
-	return "Accept"
-}
-
-// varies are the fields that choose, by edition.
-func (b *builder) varies() []string {
-	all := []string{""}
-	for _, s := range b.sets {
-		for _, e := range s.editions {
-			all = append(all, make([]string, max(0, int(e)+1-len(all)))...)
-			all[e] = s.variesBy()
-		}
-	}
-	return all
-}
-
-// asking writes into the header of a request that it means a version.
-func (t *terms) asking(h http.Header) {
-	switch field := t.versions.variesBy(); field {
-	case "":
-	case "Accept":
-		h.Set("Accept", "application/json"+t.mediaParameter())
-		if h.Get("Content-Type") == "application/json" {
-			h.Set("Content-Type", "application/json"+t.mediaParameter())
-		}
-	default:
-		h.Set(field, t.version)
-	}
-}
-
-// raises is the kind of problem for a version that is not there; nil where there are none.
-func (s *versionSet) raises() *problem.Kind {
-	if s == nil {
-		return nil
-	}
-	return [...]*problem.Kind{problem.VersionUnknown, problem.VersionInvalid, problem.VersionNotAcceptable}[s.by.scheme.kind]
-}
-
-// refuse says that a request means a version that is not there.
-func (s *versionSet) refuse(as table.Resolution, path string) error {
-	served := strings.Join(s.names, ", ")
-	kind, where := s.raises(), "The field "+s.variesBy()
-	if as.Outcome == table.OtherContent {
-		kind, where = problem.UnsupportedMedia, "The Content-Type"
-	}
-	var p *problem.Problem
-	switch asked := as.Path; { // which is not repeated, since a secret may have got into the field
-	case asked == "":
-		p = kind.Newf("%s names no version of %s; served are %s.", where, path, served)
-	case slices.Contains(s.withdrawn, asked):
-		p = kind.Newf("%s names version %s of %s, which was withdrawn; served are %s.", where, asked, path, served)
-	case slices.Contains(s.names, asked):
-		p = kind.Newf("The content is of version %s, and another one is asked for.", asked)
-	default:
-		p = kind.Newf("%s names an unknown version of %s; served are %s.", where, path, served)
-	}
-	return p.With("versions", s.names)
+	return s
 }

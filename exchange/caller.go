@@ -89,14 +89,3 @@ func (i Identity) Key() string {
 	}
 	return strconv.Itoa(len(i.Issuer)) + ":" + i.Issuer + " " + i.Subject
 }
-
-// Caller is who sent the request: the zero Identity as long as no guard has said so. In an API that is
-// mounted in another one and has no guard of its own it is the caller of that one.
-func (x Exchange) Caller() Identity {
-	for s := x.state; s != nil; s = s.outer() {
-		if id := s.caller.Load(); id != nil {
-			return *id
-		}
-	}
-	return Identity{}
-}

@@ -187,3 +187,14 @@ type drainKey struct{}
 func WithDraining(ctx context.Context, draining <-chan struct{}) context.Context {
 	return context.WithValue(ctx, drainKey{}, draining)
 }
+
+// Caller is who sent the request: the zero Identity as long as no guard has said so. In an API that is
+// mounted in another one and has no guard of its own it is the caller of that one.
+func (x Exchange) Caller() Identity {
+	for s := x.state; s != nil; s = s.outer() {
+		if id := s.caller.Load(); id != nil {
+			return *id
+		}
+	}
+	return Identity{}
+}

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/failure"
@@ -62,16 +61,6 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 }
 
 var errNoError = errors.New("Fail was called without an error")
-
-// A Failure is the first thing that went wrong with a request. It is safe for concurrent use.
-type Failure struct {
-	// Err is the error with its causes, for logs.
-	Err error
-	// Problem is what was sent to the caller.
-	Problem *problem.Problem
-
-	logged atomic.Bool
-}
 
 // Failure is what went wrong with the request; nil where nothing did, and outside of an API.
 func (x Exchange) Failure() *Failure {

@@ -79,11 +79,6 @@ type keptKey[T any] struct{}
 // A kept value has the type that it was kept as, which may be an interface.
 type kept[T any] struct{ value T }
 
-type keptNode struct {
-	value any // a pointer to a kept value, which follows the node in memory
-	next  *keptNode
-}
-
 // Attached gives the value of a type that wicketway.Attach has put at the route of a request, or at a
 // group around it; false where none is attached, and outside of an API. In an API that is mounted in
 // another one its own values come first.

@@ -6,6 +6,7 @@ import (
 	"sync/atomic"
 
 	"github.com/wicketway/wicketway/internal/writer"
+	"github.com/wicketway/wicketway/problem"
 )
 
 // A Server answers what only the API that serves a request knows. Package wicketway implements it.
@@ -98,3 +99,18 @@ func (s *State) Known(caller *Identity) { s.caller.Store(caller) }
 
 // Caller is who Known has said; nil where it was not called for this API.
 func (s *State) Caller() *Identity { return s.caller.Load() }
+
+type keptNode struct {
+	value any // a pointer to a kept value, which follows the node in memory
+	next  *keptNode
+}
+
+// A Failure is the first thing that went wrong with a request. It is safe for concurrent use.
+type Failure struct {
+	// Err is the error with its causes, for logs.
+	Err error
+	// Problem is what was sent to the caller.
+	Problem *problem.Problem
+
+	logged atomic.Bool
+}

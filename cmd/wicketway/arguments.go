@@ -90,3 +90,24 @@ func flagUse(f *pflag.Flag) string {
 	examples := map[string]string{"duration": "1h30m", "bool": "true", "int": "3"}
 	return "--" + f.Name + "=" + cmp.Or(examples[f.Value.Type()], strings.ToUpper(f.Name))
 }
+
+// A shortfall is an error of what was done, not of the call: exit status 1.
+type shortfall struct{ error }
+
+func (s shortfall) Unwrap() error { return s.error }
+
+// checked marks what a command's work returns.
+func checked(err error) error {
+	if err == nil {
+		return nil
+	}
+	return shortfall{err}
+}
+
+// first is the label of a list's first line; the others have none.
+func first(i int, label string) string {
+	if i > 0 {
+		return ""
+	}
+	return label
+}

@@ -15,6 +15,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
+
 	"github.com/wicketway/wicketway/facts"
 )
 

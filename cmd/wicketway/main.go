@@ -55,16 +55,3 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 	}
 	return 2
 }
-
-// A shortfall is an error of what was done, not of the call: exit status 1.
-type shortfall struct{ error }
-
-func (s shortfall) Unwrap() error { return s.error }
-
-// checked marks what a command's work returns.
-func checked(err error) error {
-	if err == nil {
-		return nil
-	}
-	return shortfall{err}
-}

@@ -14,6 +14,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
+
 	"github.com/wicketway/wicketway/facts"
 )
 

@@ -53,7 +53,8 @@ type spot struct {
 type path []spot
 
 func (p *path) push(s spot) { *p = append(*p, s) }
-func (p *path) pop()        { *p = (*p)[:len(*p)-1] }
+
+func (p *path) pop() { *p = (*p)[:len(*p)-1] }
 
 func (p path) pointer() string {
 	var short [64]byte

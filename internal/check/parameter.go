@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"strconv"
 
+	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/schema"
@@ -177,4 +179,25 @@ func (p *Parameter) Document() jsontext.Value {
 // the parameter must be there.
 func (p *Parameter) Describe() (kind, rule, note string, required bool) {
 	return p.typ.Name(), p.rule, p.note, p.required
+}
+
+// Judge holds a value against the rules of a field that it is for. What is wrong with the rules Type says.
+func (s *Set) Judge(field reflect.StructField, value reflect.Value) []schema.Fault {
+	one := reflect.StructOf([]reflect.StructField{{
+		Name: "Value",
+		Type: field.Type,
+		Tag:  reflect.StructTag(`json:"value" rule:` + strconv.Quote(field.Tag.Get("rule"))),
+	}})
+	t, err := s.Type(one)
+	if err != nil {
+		return nil
+	}
+	held := reflect.New(one)
+	held.Elem().Field(0).Set(value)
+	text, err := json.Marshal(held.Interface())
+	if err != nil {
+		return []schema.Fault{{Detail: err.Error()}}
+	}
+	found, _ := t.Decode(text, reflect.New(one).Interface(), Reading{Lenient: ReadOnlyMembers})
+	return found
 }

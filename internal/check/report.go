@@ -1,6 +1,8 @@
 package check
 
 import (
+	stdbytes "bytes"
+	"errors"
 	"fmt"
 	"reflect"
 	"slices"
@@ -82,16 +84,6 @@ func (r *reporter) rewritten() []byte {
 func (r *reporter) rewrite(start int, text string) {
 	r.other = append(append(r.other, r.data[r.copied:start]...), text...)
 	r.copied = r.at
-}
-
-// A site is what is asked of a value where it stands.
-type site struct {
-	typ    *Type
-	null   bool
-	rules  rules
-	items  rules
-	quoted bool
-	needed bool // or else a zero value is as good as none
 }
 
 func (r *reporter) fault(rule string, want any, detail string, unreadable bool) {
@@ -375,11 +367,6 @@ func (r *reporter) mapping(at *site, typ *Type) {
 	}
 }
 
-// isPlainText reports whether map keys of a type are texts as they are.
-func isPlainText(t reflect.Type) bool {
-	return t.Kind() == reflect.String && !implements(t, textInterfaces)
-}
-
 // bySize asks the rules that count members or items.
 func (r *reporter) bySize(at *site, sized reflect.Value) {
 	for i := range at.rules {
@@ -461,3 +448,24 @@ func (r *reporter) wholeItem(item *site) bool {
 }
 
 var emptyType = reflect.TypeFor[struct{}]()
+
+// findEnd finds out how far the text is JSON, and gives the error where that is not to
+// its end. Decoding knows it, unless it stopped for another reason before.
+func (r *reporter) findEnd(err error) *jsontext.SyntacticError {
+	broken, known := errors.AsType[*jsontext.SyntacticError](err)
+	if !known || errors.Is(err, jsontext.ErrDuplicateName) {
+		if jsontext.Value(r.data).IsValid(jsontext.AllowDuplicateNames(true)) {
+			return nil
+		}
+		d := jsontext.NewDecoder(stdbytes.NewBuffer(r.data), jsontext.AllowDuplicateNames(true))
+		if err = d.SkipValue(); err == nil {
+			_, err = d.ReadToken()
+		}
+		if broken, known = errors.AsType[*jsontext.SyntacticError](err); !known {
+			broken = &jsontext.SyntacticError{ByteOffset: d.InputOffset(), Err: err}
+		}
+	}
+	r.end = min(int(broken.ByteOffset), len(r.data))
+	r.data = append(r.data[:r.end:r.end], `""]`...) // so that every token has an end, if beyond this one
+	return broken
+}

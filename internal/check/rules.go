@@ -18,24 +18,6 @@ import (
 	"github.com/wicketway/wicketway/schema"
 )
 
-// A rule is one keyword that values must keep.
-type rule struct {
-	keyword string
-	want    any    // as JSON: a number, a text or a list
-	detail  string // what a person is told
-	holds   func(v reflect.Value) bool
-	bySize  bool     // only the length of a list or a map counts, not what is in it
-	limit   *decimal // of a keyword that sets one
-
-	// What holds asks, of a value that was read without reflection; nil where the
-	// rule cannot be asked so.
-	ofText  func(string) bool
-	ofWhole func(int64) bool
-	ofReal  func(float64) bool
-}
-
-type rules []rule
-
 // hold reports whether v keeps all rules.
 func (rs rules) hold(v reflect.Value) bool {
 	for i := range rs {
@@ -109,9 +91,13 @@ type keyword struct {
 }
 
 func isNumeric(t *Type) bool { return t.shape == integer || t.shape == number }
-func isText(t *Type) bool    { return t.shape == text }
-func isScalar(t *Type) bool  { return isNumeric(t) || isText(t) }
-func isList(t *Type) bool    { return t.shape == list }
+
+func isText(t *Type) bool { return t.shape == text }
+
+func isScalar(t *Type) bool { return isNumeric(t) || isText(t) }
+
+func isList(t *Type) bool { return t.shape == list }
+
 func isMapping(t *Type) bool { return t.shape == mapping }
 
 // keywords are those of JSON Schema validation (draft 2020-12, section 6).
@@ -265,9 +251,12 @@ func parseRule(s setting, t *Type) (rule, error) {
 	return r, err
 }
 
-func atLeast(c int) bool  { return c >= 0 }
-func atMost(c int) bool   { return c <= 0 }
+func atLeast(c int) bool { return c >= 0 }
+
+func atMost(c int) bool { return c <= 0 }
+
 func moreThan(c int) bool { return c > 0 }
+
 func lessThan(c int) bool { return c < 0 }
 
 // bound makes the parser of a limit on numbers. It is compared exactly: for whole

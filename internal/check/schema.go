@@ -3,102 +3,15 @@
 package check
 
 import (
-	"encoding"
 	"errors"
 	"fmt"
 	"reflect"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/go-json-experiment/json"
-	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/internal/members"
-)
-
-// A Set compiles Go types, each once. The zero Set is ready. It is not safe for
-// concurrent use; the types it gives are immutable and are.
-type Set struct {
-	// Refuse says what is wrong with a type as JSON, where a member, an item or a whole value has it; "":
-	// nothing. Whole says which of them it is.
-	Refuse func(t reflect.Type, whole bool) string
-	types  map[reflect.Type]*Type
-}
-
-// A Type is what a Set knows of a Go type.
-type Type struct {
-	goType reflect.Type
-	shape  shape
-	elem   *Type // of a list, a map, a pointer or an Optional
-	fields []*field
-	byName map[string]*field
-	null   bool // null has a place in the Go type
-	deep   bool // something at or below this type must be checked after decoding
-	checks bool // the type has a Check of its own
-	judges bool // it has, or a type below it
-	open   bool // what is nested in it is not bounded by the type
-	// recursive: the type contains itself.
-	recursive bool
-	readOnly  bool // it has, or a type below it, a member that only the server sets
-}
-
-type shape uint8
-
-const (
-	anything shape = iota // an interface, or a type with JSON methods of its own
-	boolean
-	integer
-	number
-	text
-	moment  // time.Time
-	encoded // a type with text methods of its own
-	bytes   // []byte, in base64
-	list
-	mapping
-	object
-	pointer
-	either // an Optional
-)
-
-// A field is one member of an object.
-type field struct {
-	name     string
-	number   int // its place in Type.fields
-	index    []int
-	first    int  // index[0]
-	direct   bool // the index has no more
-	offset   uintptr
-	reads    reading
-	plain    bool // the name is written in JSON as it is
-	typ      *Type
-	rules    rules
-	items    rules    // for each item of a list
-	words    []string // keywords that are for readers of the schema
-	null     bool     // null may stand there
-	readOnly bool     // only the server sets it
-	required bool
-	always   bool          // it is in every value that is sent
-	fallback reflect.Value // the default, where there is one
-	rule     string        // as it was written
-	note     string
-	quoted   bool // a number inside a JSON string
-	site     site // what is asked of a value of the member
-}
-
-var (
-	timeType     = reflect.TypeFor[time.Time]()
-	durationType = reflect.TypeFor[time.Duration]()
-	valueType    = reflect.TypeFor[jsontext.Value]()
-
-	jsonInterfaces = []reflect.Type{
-		reflect.TypeFor[json.Unmarshaler](), reflect.TypeFor[json.UnmarshalerFrom](),
-		reflect.TypeFor[json.Marshaler](), reflect.TypeFor[json.MarshalerTo](),
-	}
-	textInterfaces = []reflect.Type{
-		reflect.TypeFor[encoding.TextUnmarshaler](), reflect.TypeFor[encoding.TextMarshaler](),
-		reflect.TypeFor[encoding.TextAppender](),
-	}
 )
 
 // Type compiles t. The error joins all that is wrong with the type and with its
@@ -267,16 +180,6 @@ func OtherSignature(m reflect.Method, has bool, want reflect.Type) error {
 		strings.TrimPrefix(want.String(), "func"))
 }
 
-func implements(t reflect.Type, any []reflect.Type) bool {
-	for _, i := range any {
-		if t.Kind() != reflect.Interface && (t.Implements(i) || t.Kind() != reflect.Pointer &&
-			reflect.PointerTo(t).Implements(i)) {
-			return true
-		}
-	}
-	return false
-}
-
 func (c *compiler) byKind(typ *Type, where string) {
 	t := typ.goType
 	switch t.Kind() {
@@ -325,8 +228,6 @@ func (c *compiler) jsonTags(t reflect.Type, where string) {
 		c.failf("%s: %w", where, e.Err)
 	}
 }
-
-func isInteger(k reflect.Kind) bool { return reflect.Int <= k && k <= reflect.Uintptr }
 
 // fields collects the members of t.
 func (c *compiler) fields(typ *Type, t reflect.Type) {
@@ -447,14 +348,6 @@ func (t *Type) Renew(v reflect.Value) {
 			f.typ.Renew(fv)
 		}
 	}
-}
-
-// base is the type behind pointers: what rules speak about.
-func (t *Type) base() *Type {
-	for t.shape == pointer || t.shape == either {
-		t = t.elem
-	}
-	return t
 }
 
 // jsonOptions are the options of a json tag that all pieces of this package heed.

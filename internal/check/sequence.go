@@ -1,6 +1,8 @@
 package check
 
-import "regexp/syntax"
+import (
+	"regexp/syntax"
+)
 
 // A sequence is a pattern of the common kind, such as ^[A-Z]{2}-[0-9]{4}$: sets of
 // ASCII characters one after the other, each repeated, from the start of the text

@@ -96,15 +96,6 @@ func (s *skimmer) object(t *Type, v reflect.Value) bool {
 	return true
 }
 
-// keeps asks all rules at and below a member that turned out to be there.
-func (f *field) keeps(v reflect.Value) bool {
-	if !f.hold(v) {
-		return false
-	}
-	ok, _ := f.typ.examine(v)
-	return ok
-}
-
 // A doubt is whether a member was there, where the Go value does not tell.
 type doubt uint8
 
@@ -113,11 +104,6 @@ const (
 	unseen
 	seen
 )
-
-// doubtful reports whether a member must be looked at in the text.
-func (f *field) doubtful(v reflect.Value) bool {
-	return f.typ.unsure(v) || (!f.null || f.required || f.fallback.IsValid()) && v.IsZero()
-}
 
 // member reads a name and finds its member: at once where it is the one that would
 // come next.

@@ -15,27 +15,6 @@ import (
 // errUnknown stands for a text that nobody has tried to decode.
 var errUnknown = errors.New("not decoded")
 
-// findEnd finds out how far the text is JSON, and gives the error where that is not to
-// its end. Decoding knows it, unless it stopped for another reason before.
-func (r *reporter) findEnd(err error) *jsontext.SyntacticError {
-	broken, known := errors.AsType[*jsontext.SyntacticError](err)
-	if !known || errors.Is(err, jsontext.ErrDuplicateName) {
-		if jsontext.Value(r.data).IsValid(jsontext.AllowDuplicateNames(true)) {
-			return nil
-		}
-		d := jsontext.NewDecoder(stdbytes.NewBuffer(r.data), jsontext.AllowDuplicateNames(true))
-		if err = d.SkipValue(); err == nil {
-			_, err = d.ReadToken()
-		}
-		if broken, known = errors.AsType[*jsontext.SyntacticError](err); !known {
-			broken = &jsontext.SyntacticError{ByteOffset: d.InputOffset(), Err: err}
-		}
-	}
-	r.end = min(int(broken.ByteOffset), len(r.data))
-	r.data = append(r.data[:r.end:r.end], `""]`...) // so that every token has an end, if beyond this one
-	return broken
-}
-
 func syntaxFault(data []byte, e *jsontext.SyntacticError) schema.Fault {
 	return schema.Fault{Pointer: clip.Text(string(e.JSONPointer), longestPointer), Rule: "syntax",
 		Detail: syntaxDetail(data, e), Unreadable: true}

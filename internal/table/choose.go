@@ -10,20 +10,6 @@ import (
 	"github.com/wicketway/wicketway/route"
 )
 
-// A Choice is one between editions of the routes under a prefix: each request says which it means.
-type Choice struct {
-	Prefix route.Template
-	// Group is the number of the group that has the prefix, whose chain those pass who mean no
-	// edition that is there.
-	Group int32
-	// Field is the canonical name of the header field that names an edition. In Accept the parameter
-	// version of the media types does, or else that of Content-Type.
-	Field    string
-	Names    []string // of the editions
-	Editions []int32  // their numbers, which NewEdition gave
-	Default  int      // the place of the one for who names none; -1: they must name one
-}
-
 // Tables find the route for a request where there are choices between editions. The Table is that
 // of the routes that are in all. Like it they are immutable and safe for concurrent use.
 type Tables struct {
@@ -99,21 +85,6 @@ func Meet(p, q route.Template) bool {
 	return canBeBelow(p.Segments(), q.Segments()) || canBeBelow(q.Segments(), p.Segments())
 }
 
-// canBeBelow reports whether a path that matches the segments can be below a prefix, or at it.
-func canBeBelow(prefix, segments []segment.Segment) bool {
-	for i, s := range prefix {
-		switch {
-		case i == len(segments):
-			return false
-		case segments[i].Rest:
-			return true
-		case s.IsText() && segments[i].IsText() && s.Texts[0] != segments[i].Texts[0]:
-			return false
-		}
-	}
-	return true
-}
-
 // Edition is the table in which a match was found, or not.
 func (t *Tables) Edition(m *Match) *Table {
 	if m.Edition <= 0 {
@@ -167,28 +138,6 @@ func (t *Tables) choiceAt(path, raw string) *choice {
 		}
 	}
 	return nil
-}
-
-// isBelow reports whether a path is below a prefix, or at it.
-func isBelow(path string, escaped bool, prefix []segment.Segment) bool {
-	at := 0
-	for _, s := range prefix {
-		if at == len(path) || path[at] != '/' {
-			return false
-		}
-		at++
-		end := at
-		for end < len(path) && path[end] != '/' {
-			end++
-		}
-		var spans [route.MaxParameters]segment.Span
-		if s.IsText() && path[at:end] != s.Texts[0] || !s.IsText() && (at == end || segment.IsDots(path[at:end]) ||
-			!segment.Cut(path, escaped, s.Texts, at, end, spans[:])) {
-			return false
-		}
-		at = end
-	}
-	return at == len(path) || path[at] == '/'
 }
 
 // finds is the quick way for what most requests are, and says the same as among: a field names an

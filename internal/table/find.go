@@ -6,37 +6,7 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/segment"
-	"github.com/wicketway/wicketway/route"
 )
-
-// A Match is what [Table.Find] found. It can be used again for another Find.
-type Match struct {
-	Route int32 // the number that Builder.Add gave
-	// Group is the deepest group whose prefix the path has, by the number that
-	// Builder.AddGroup gave; set only where nothing was found.
-	Group int32
-	// Edition is the number of the one that the request means, from 1, or less than that: 0 where
-	// there is no choice, and where it means none that is there one of the choice, negative.
-	Edition int32
-	// Suffix is the name of a format that Resolve took from the end of the path.
-	Suffix string
-	path   string
-	spans  [route.MaxParameters]segment.Span
-	// escaped: path is in canonical form, so values must be decoded.
-	escaped bool
-	noFiles bool // routes to files are passed over
-}
-
-// Value gives the decoded value of the template's parameter i, from the left,
-// from 0. It is right only after Find returned Found, and for an i that the
-// template has.
-func (m *Match) Value(i int) string {
-	v := m.path[m.spans[i].Start:m.spans[i].End]
-	if m.escaped {
-		return segment.Decode(v)
-	}
-	return v
-}
 
 // An Outcome is how a search ended.
 type Outcome uint8

@@ -18,15 +18,6 @@ const (
 	farthest     = 3   // cost of what is near still
 )
 
-// A nearness finds templates by their words. It is made when first asked for.
-type nearness struct {
-	prepare      func()
-	templates    [][]string         // by route: the segments; "" for one that takes any text
-	routes       map[string][]int32 // by word
-	most         int                // routes with a word; one that more have says little
-	heads, tails map[[2]byte][]string
-}
-
 func newNearness(routes []kept) *nearness {
 	n := &nearness{}
 	n.prepare = sync.OnceFunc(func() { n.index(routes) })

@@ -12,20 +12,6 @@ import (
 	"github.com/wicketway/wicketway/route"
 )
 
-// A Slash says what becomes of a request whose path fits a route but for a slash at its
-// end.
-type Slash uint8
-
-// What a slash at the end of a path can mean.
-const (
-	SlashRedirect Slash = iota
-	SlashStrict
-	SlashSame
-)
-
-// String gives the policy's name: redirect, strict or same.
-func (p Slash) String() string { return [...]string{"redirect", "strict", "same"}[p] }
-
 // longestLocation is how long a path can be for its caller to be sent elsewhere, in
 // bytes: it would come back as a field of the answer.
 const longestLocation = 8 << 10

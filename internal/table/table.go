@@ -11,6 +11,26 @@ import (
 // own under the same template.
 const AnyMethod = ""
 
+// A Slash says what becomes of a request whose path fits a route but for a slash at its
+// end.
+type Slash uint8
+
+// What a slash at the end of a path can mean.
+const (
+	SlashRedirect Slash = iota
+	SlashStrict
+	SlashSame
+)
+
+// String gives the policy's name: redirect, strict or same.
+func (p Slash) String() string { return [...]string{"redirect", "strict", "same"}[p] }
+
+// An Except is a prefix, for those who choose an edition or, where that is 0, for all.
+type Except struct {
+	Prefix  route.Template
+	Edition int32
+}
+
 // A Route is what the table needs to know of one.
 type Route struct {
 	Method   string
@@ -26,21 +46,9 @@ type Route struct {
 	Except []Except
 }
 
-// An Except is a prefix, for those who choose an edition or, where that is 0, for all.
-type Except struct {
-	Prefix  route.Template
-	Edition int32
-}
-
-// kept is what is kept of a route for when a search has found nothing. It is not changed.
-type kept struct {
-	method   string
-	template string
-	suffixes []string
-	edition  int32
-	slash    Slash
-	textual  bool // its last segment has text of its own
-	files    bool
+// A Clash is two routes of equal rank that one request could match.
+type Clash struct {
+	Earlier, Later int // the numbers that Add gave
 }
 
 // A Builder collects routes and groups for a [Table]. The zero Builder is empty and
@@ -70,64 +78,21 @@ type grouped struct {
 	edition int32
 }
 
-// Grow makes room for n more routes.
-func (b *Builder) Grow(n int) {
-	b.routes, b.forms = slices.Grow(b.routes, n), slices.Grow(b.forms, n)
-	if b.shapes == nil {
-		b.shapes = make(map[uint64]int32, n)
-	}
-}
-
 // textual reports whether the last segment of a template has text.
 func textual(t route.Template) bool {
 	segments := t.Segments()
 	return slices.ContainsFunc(segments[len(segments)-1].Texts, func(text string) bool { return text != "" })
 }
 
-// A Clash is two routes of equal rank that one request could match.
-type Clash struct {
-	Earlier, Later int // the numbers that Add gave
-}
-
-// Add puts a route into the table and returns its number: 0 for the first, then
-// 1, and so on. A route that clashes with earlier ones is left out; the clashes
-// say with which.
-func (b *Builder) Add(r Route) (int, []Clash) {
-	b.routes = append(b.routes, kept{r.Method, r.Template.String(), r.Suffixes, r.Edition, r.Slash, textual(r.Template), r.Files})
-	n := len(b.routes) - 1
-	if r.Except != nil {
-		if b.except == nil {
-			b.except = map[int][]Except{}
-		}
-		b.except[n] = r.Except
-	}
-	return n, b.AddForm(n, r.Template)
-}
-
-// AddForm gives a route another template, with the same parameters.
-func (b *Builder) AddForm(n int, template route.Template) []Clash {
-	b.forms = append(b.forms, form{route: n, template: template})
-	clashes := b.clashes(len(b.forms) - 1)
-	b.forms[len(b.forms)-1].clashed = clashes != nil
-	return clashes
-}
-
-// AddGroup puts the prefix of a group into the table, in one edition or, where that is 0, in all,
-// and returns the group's number: 1 for the first, since 0 is the whole API. A prefix that is there
-// already keeps its number.
-func (b *Builder) AddGroup(prefix route.Template, edition int32) int {
-	hash := shapeHash(prefix)
-	for _, i := range b.groupsOf[hash] {
-		if b.groups[i].edition == edition && sameForm(b.groups[i].prefix, prefix) {
-			return i + 1
-		}
-	}
-	if b.groupsOf == nil {
-		b.groupsOf = map[uint64][]int{}
-	}
-	b.groupsOf[hash] = append(b.groupsOf[hash], len(b.groups))
-	b.groups = append(b.groups, grouped{prefix, edition})
-	return len(b.groups)
+// kept is what is kept of a route for when a search has found nothing. It is not changed.
+type kept struct {
+	method   string
+	template string
+	suffixes []string
+	edition  int32
+	slash    Slash
+	textual  bool // its last segment has text of its own
+	files    bool
 }
 
 // A Table finds the route for a method and a path. It is immutable and safe for
@@ -166,4 +131,90 @@ type Table struct {
 	edition int32
 	// top is the group of the edition that is the whole API; 0: none.
 	top int32
+}
+
+// An end is what stands at a node beside its route for GET.
+type end struct {
+	of    []entry // all routes, that for GET as well
+	group int32   // that has this prefix; 0: none
+	some  bool    // some of the routes do not take every path that leads here
+}
+
+// A mixed segment has text around and between its parameters.
+type mixed struct {
+	texts []string
+	rank  uint32
+	last  bool // of its siblings
+}
+
+// A node is a segment of one or more templates that begin alike. The children of a node
+// stand side by side in Table.nodes: that for a whole-segment parameter first, then the one
+// for the rest of the path, those with text and parameters (more text first), and those that
+// are text. A node has 32 bytes, so two of them fill a cache line.
+type node struct {
+	word  uint64 // of a text: see wordsOf; of the only mixed segment: a byte that it must have, eight times
+	more  uint64 // of a text of more than seven bytes: see word; of a mixed segment its number
+	get   int32  // the route for GET that ends here; -1: none
+	child uint32 // the number of the first child, below what children there are
+	index uint32 // which text child a hash leads to; or where its slots begin
+	mul   uint32 // makes the hash; or the mask of the slots
+}
+
+type entry struct {
+	method string
+	route  int32
+	files  bool
+	except bool // it takes no path below some prefixes
+}
+
+// A nearness finds templates by their words. It is made when first asked for.
+type nearness struct {
+	prepare      func()
+	templates    [][]string         // by route: the segments; "" for one that takes any text
+	routes       map[string][]int32 // by word
+	most         int                // routes with a word; one that more have says little
+	heads, tails map[[2]byte][]string
+}
+
+// A Choice is one between editions of the routes under a prefix: each request says which it means.
+type Choice struct {
+	Prefix route.Template
+	// Group is the number of the group that has the prefix, whose chain those pass who mean no
+	// edition that is there.
+	Group int32
+	// Field is the canonical name of the header field that names an edition. In Accept the parameter
+	// version of the media types does, or else that of Content-Type.
+	Field    string
+	Names    []string // of the editions
+	Editions []int32  // their numbers, which NewEdition gave
+	Default  int      // the place of the one for who names none; -1: they must name one
+}
+
+// A Match is what [Table.Find] found. It can be used again for another Find.
+type Match struct {
+	Route int32 // the number that Builder.Add gave
+	// Group is the deepest group whose prefix the path has, by the number that
+	// Builder.AddGroup gave; set only where nothing was found.
+	Group int32
+	// Edition is the number of the one that the request means, from 1, or less than that: 0 where
+	// there is no choice, and where it means none that is there one of the choice, negative.
+	Edition int32
+	// Suffix is the name of a format that Resolve took from the end of the path.
+	Suffix string
+	path   string
+	spans  [route.MaxParameters]segment.Span
+	// escaped: path is in canonical form, so values must be decoded.
+	escaped bool
+	noFiles bool // routes to files are passed over
+}
+
+// Value gives the decoded value of the template's parameter i, from the left,
+// from 0. It is right only after Find returned Found, and for an i that the
+// template has.
+func (m *Match) Value(i int) string {
+	v := m.path[m.spans[i].Start:m.spans[i].End]
+	if m.escaped {
+		return segment.Decode(v)
+	}
+	return v
 }

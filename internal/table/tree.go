@@ -8,19 +8,6 @@ import (
 	"github.com/wicketway/wicketway/internal/segment"
 )
 
-// A node is a segment of one or more templates that begin alike. The children of a node
-// stand side by side in Table.nodes: that for a whole-segment parameter first, then the one
-// for the rest of the path, those with text and parameters (more text first), and those that
-// are text. A node has 32 bytes, so two of them fill a cache line.
-type node struct {
-	word  uint64 // of a text: see wordsOf; of the only mixed segment: a byte that it must have, eight times
-	more  uint64 // of a text of more than seven bytes: see word; of a mixed segment its number
-	get   int32  // the route for GET that ends here; -1: none
-	child uint32 // the number of the first child, below what children there are
-	index uint32 // which text child a hash leads to; or where its slots begin
-	mul   uint32 // makes the hash; or the mask of the slots
-}
-
 // What children a node has, in the upper bits of node.child.
 const (
 	hasParam = 1 << (31 - iota)
@@ -30,27 +17,6 @@ const (
 	hasSlots // more: they are found by slots
 	numbers  = hasSlots - 1
 )
-
-// An end is what stands at a node beside its route for GET.
-type end struct {
-	of    []entry // all routes, that for GET as well
-	group int32   // that has this prefix; 0: none
-	some  bool    // some of the routes do not take every path that leads here
-}
-
-type entry struct {
-	method string
-	route  int32
-	files  bool
-	except bool // it takes no path below some prefixes
-}
-
-// A mixed segment has text around and between its parameters.
-type mixed struct {
-	texts []string
-	rank  uint32
-	last  bool // of its siblings
-}
 
 // A branch is a node that still grows.
 type branch struct {

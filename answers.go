@@ -1,11 +1,15 @@
 package wicketway
 
 import (
+	"context"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
+	"reflect"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format"
@@ -13,6 +17,124 @@ import (
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
+
+// Answers is the status of a success, 200 to 299.
+func Answers(status int) Setting {
+	return setting{
+		at:   here.Here(0),
+		name: "Answers",
+		slot: slotAnswers,
+		mode: replaces,
+		apply: func(b reporter, at here.Place, t *terms) {
+			if t.answers = status; status < http.StatusOK || status > 299 {
+				b.mistake(at, "Answers: %d is not the status of a success (200 to 299)", status)
+				t.answers = 0
+			}
+		},
+		undone: func(t *terms) { t.answers = 0 },
+		acts:   func(r *resolved) bool { return isTyped(r) && r.part.out.kind != ownOutput && r.part.out.at == nil },
+		lacks:  "no route here has a function whose output leaves the status open; a plain handler writes its own",
+	}
+}
+
+// Envelope puts every success of a group under one member of an object. Problems
+// stay as they are.
+func Envelope(member string) Setting {
+	return setting{
+		at:   here.Here(0),
+		name: "Envelope",
+		slot: slotEnvelope,
+		mode: replaces | ofGroups,
+		apply: func(b reporter, at here.Place, t *terms) {
+			if t.envelope = member; member == "" || !utf8.ValidString(member) {
+				b.mistake(at, "Envelope: %q is not a member name; Undo takes one off", member)
+			}
+		},
+		undone: func(t *terms) { t.envelope = "" },
+		acts:   sendsText,
+		lacks:  "no route here sends a value as JSON",
+	}
+}
+
+// Conditional answers conditional requests (RFC 9110, 13) for the routes of a group. A GET gets
+// an ETag, made of what the output's method ETag() string returns or else of its bytes, and a
+// Last-Modified where the output has a method LastModified() time.Time. The tag covers the
+// format and the envelope too. The conditions of a GET are answered with 304 and 412.
+//
+// A route that changes something takes them as a field of its input of type [Conditions], and
+// holds them against what is there; without such a field Conditional on it is a mistake.
+func Conditional() Setting {
+	return flag(here.Here(0), "Conditional", slotConditional, func(t *terms, on bool) { t.conditional = on }).
+		where(func(r *resolved) bool {
+			kind := r.part.out.kind
+			return isTyped(r) && (kind == valueOutput || kind == ownOutput || !r.isReading())
+		}, "no route here answers with a value, or takes conditions")
+}
+
+// OmitNull leaves out of the JSON of a group what is null in its objects. Items of lists stay.
+func OmitNull() Setting {
+	return flag(here.Here(0), "OmitNull", slotOmitNull, func(t *terms, on bool) { t.omitNull = on }).
+		where(sendsText, "no route here sends a value as JSON")
+}
+
+// Media is the media type that the JSON of a group is sent as, such as
+// application/vnd.canal.lock+json; of a [Content] it is the type for listings.
+func Media(mediaType string) Setting {
+	return setting{
+		at:   here.Here(0),
+		name: "Media",
+		slot: slotMedia,
+		mode: replaces | ofGroups,
+		apply: func(b reporter, at here.Place, t *terms) {
+			t.media = mediaType
+			if media, _, err := mime.ParseMediaType(mediaType); err != nil || !strings.Contains(media, "/") {
+				b.mistake(at, "Media: %q is not a media type, such as application/vnd.canal.lock+json", mediaType)
+			}
+		},
+		undone: func(t *terms) { t.media = "" },
+		acts: func(r *resolved) bool {
+			return r.output != nil && (r.part.out.kind == valueOutput || r.part.out.info != nil)
+		},
+		lacks: "no route here sends a value as JSON, or content",
+	}
+}
+
+// LocatedBy names the route, by its function, whose path the answers of this one lead to: the
+// output is a [Created] or a [RedirectBy] with the input of that function. Of several versions
+// the route in the same one is meant.
+func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Setting {
+	in := reflect.TypeFor[In]()
+	return setting{
+		at:   here.Here(0),
+		name: "LocatedBy",
+		slot: slotLocated,
+		mode: replaces | onlyRoute,
+		apply: func(b reporter, at here.Place, t *terms) {
+			if t.located = functionOf(function); t.located == nil {
+				b.mistake(at, "LocatedBy: the function is nil")
+			}
+		},
+		acts:  func(r *resolved) bool { return r.part.out.at == in },
+		lacks: "the output is not a Created or RedirectBy with the input " + in.String(),
+	}
+}
+
+// Describes says what a plain handler reads and answers, by types as [Route] takes them, for listings and
+// contracts: the handler reads, checks and answers by itself, and nothing is held against the types.
+//
+//	wicketway.Handle("PUT /plans/{plan}", plans, wicketway.Describes[storePlan, wicketway.None]())
+func Describes[In, Out any]() Setting {
+	of := &described{in: reflect.TypeFor[In](), out: outputOf(reflect.TypeFor[Out]())}
+	return setting{
+		at:    here.Here(0),
+		name:  "Describes",
+		slot:  slotDescribes,
+		mode:  replaces | onlyRoute,
+		apply: func(_ reporter, _ here.Place, t *terms) { t.describes = of },
+		acts:  isHandler,
+		lacks: "no plain or mounted handler is here; the types of a function say what it reads and answers",
+	}
+}
 
 // A FormatSetting is what [Formats] returns.
 type FormatSetting struct {
@@ -168,12 +290,4 @@ func (f FormatSetting) check(of facts.Route) error {
 		}
 	}
 	return nil
-}
-
-// choose finds the format for the answer, as the request stands now.
-func (s *state) choose(r *http.Request) (offer int, varies bool, err error) {
-	if c := s.target.output.Choice; c != nil {
-		return c.Choose(r, s.match.Suffix)
-	}
-	return 0, false, nil
 }

@@ -10,32 +10,91 @@ import (
 	"net/url"
 	"path"
 	"reflect"
+	"slices"
 	"strings"
-	"sync"
 	"syscall"
-	"time"
 
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
 
-// fileServer is the endpoint for a file system.
-type fileServer struct {
-	files   fs.FS
-	rest    rest
-	listing bool
-	tags    sync.Map // of embedded files, which never change, by name
+// plain is the endpoint for a handler.
+type plain struct{ handler http.Handler }
+
+func (p plain) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	for i, name := range s.target.names {
+		r.SetPathValue(name, s.match.Value(i))
+	}
+	return s.call(w, r, p.handler)
 }
 
-// A listed is an entry of a folder.
-type listed struct {
-	Name     string    `json:"name"`
-	Folder   bool      `json:"folder,omitzero"`
-	Size     int64     `json:"size,omitzero"`
-	Modified time.Time `json:"modified,omitzero"`
+// call lets a handler answer.
+func (s *state) call(w http.ResponseWriter, r *http.Request, h http.Handler) error {
+	w = s.begin(w)
+	if s.target.terms().uniform {
+		h = reshaped(h)
+	}
+	return s.take(exchange.Step{Kind: exchange.StepCall}, func() error { h.ServeHTTP(w, r); return nil })
+}
+
+// mounted is the endpoint for a handler that sees only what follows its prefix.
+type mounted struct {
+	handler http.Handler
+	rest    rest
+}
+
+func (m mounted) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	inner := *r
+	u := *r.URL
+	inner.URL = &u
+	if u.RawPath == "" {
+		u.Path = m.rest.of(u.Path)
+	} else {
+		u.RawPath = m.rest.of(u.RawPath)
+		path, err := url.PathUnescape(u.RawPath)
+		if err != nil {
+			return err // the path was matched, so it is well-formed
+		}
+		u.Path = path
+	}
+	return s.call(w, &inner, m.handler)
+}
+
+// reshaped turns a handler's plain error answers into problems.
+func reshaped(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		p := answer.Reshape(w, func(status int, h http.Header) bool {
+			return status >= 400 && !strings.Contains(h.Get("Content-Type"), "json")
+		}, func(w http.ResponseWriter) { h.ServeHTTP(w, r) })
+		if p == nil {
+			return
+		}
+		if s := stateOf(r.Context()); s != nil {
+			s.before.Store(nil) // the handler has answered: its fields are part of that
+		}
+		Fail(w, r, p)
+	})
+}
+
+// withdrawn is the endpoint of what was withdrawn.
+type withdrawn struct{ target *target }
+
+func (e withdrawn) serve(_ http.ResponseWriter, _ *http.Request, s *state) error {
+	t := e.target.terms()
+	p := problem.Withdrawn.Newf("%s was removed in %s; %s still has it.", e.target.line(), t.version, e.target.lineage.from)
+	if t.edition > 0 { // its path is the same
+		return p
+	}
+	before := e.target.lineage.before
+	path, err := before.Expand(func(name string) string { return s.match.Value(slices.Index(before.Names(), name)) })
+	if err == nil {
+		p.WithHeader("Link", "<"+path+`>; rel="predecessor-version"`)
+	}
+	return p
 }
 
 func (f *fileServer) serve(w http.ResponseWriter, r *http.Request, s *state) error {
@@ -57,30 +116,7 @@ func (f *fileServer) serve(w http.ResponseWriter, r *http.Request, s *state) err
 	return err
 }
 
-// fileName is the name in a file system for what follows the prefix in a path.
-func fileName(asked string) string {
-	if name := path.Clean("/" + asked)[1:]; name != "" {
-		return name
-	}
-	return "."
-}
-
 func asFolder(asked string) bool { return asked == "" || strings.HasSuffix(asked, "/") }
-
-// has reports whether an escaped path leads to a file.
-func (f *fileServer) has(escaped string) bool {
-	asked, err := url.PathUnescape(f.rest.of(escaped)[1:])
-	if err != nil || !servable(fileName(asked)) {
-		return false
-	}
-	_, err = fs.Stat(f.files, fileName(asked))
-	return err == nil
-}
-
-// servable reports whether a name is one that is served if it is there.
-func servable(name string) bool {
-	return !hidden(name) && fs.ValidPath(name) && !strings.ContainsAny(name, "\\\x00")
-}
 
 // isExhaustion distinguishes a failure of the server from a file that is not there. Systems
 // have many names for the latter (a file taken for a folder, a name that is too long,
@@ -127,15 +163,6 @@ func (f *fileServer) answer(w http.ResponseWriter, r *http.Request, name string,
 		return fs.ErrNotExist
 	}
 	return f.content(w, r, name, file, about)
-}
-
-func hidden(name string) bool {
-	for part := range strings.SplitSeq(name, "/") {
-		if strings.HasPrefix(part, ".") && part != "." {
-			return true
-		}
-	}
-	return false
 }
 
 func (f *fileServer) content(w http.ResponseWriter, r *http.Request, name string, file fs.File,

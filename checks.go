@@ -1,0 +1,322 @@
+package wicketway
+
+import (
+	"net/http"
+	"reflect"
+	"runtime"
+	"slices"
+
+	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
+	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/here"
+)
+
+// tie finds the routes that others are bound to: by what they change, and by where they lead.
+func (b *builder) tie() {
+	var byFunction map[*runtime.Func][]int
+	for _, r := range b.routes {
+		if r.output == nil {
+			continue
+		}
+		b.resolveConditions(r)
+		function := r.terms().located
+		switch {
+		case r.part.out.at == nil:
+			continue
+		case function == nil:
+			b.mistake(r.at, "%s: its answers lead to another route, but no LocatedBy says to which: add LocatedBy with that route's function",
+				r.line())
+			continue
+		}
+		if byFunction == nil {
+			byFunction = map[*runtime.Func][]int{}
+			for i, other := range b.routes {
+				if f := other.part.function; f != nil {
+					byFunction[f] = append(byFunction[f], i)
+				}
+			}
+		}
+		b.locate(r, function, byFunction[function])
+	}
+}
+
+// locate binds a route to the one of those a function serves that is in its version, or in none.
+func (b *builder) locate(r *resolved, function *runtime.Func, among []int) {
+	for _, version := range []string{r.terms().version, ""} {
+		of := slices.DeleteFunc(slices.Clone(among), func(i int) bool { return b.routes[i].terms().version != version })
+		switch len(of) {
+		case 0:
+			continue
+		case 1:
+			b.bind(r, of[0])
+		default:
+			b.mistake(r.at, "%s: LocatedBy: %s serves several routes, %s and %s: give one a function of its own", r.line(),
+				function.Name(), b.routes[of[0]].line(), b.routes[of[1]].line())
+		}
+		return
+	}
+	if b.unread {
+		return
+	}
+	b.mistake(r.at, "%s: LocatedBy: no route of this version is served by %s", r.line(), function.Name())
+}
+
+func (b *builder) bind(r *resolved, to int) {
+	t := r.tie()
+	t.locates = to
+	other := b.routes[to]
+	if t.reads < 0 && r.part.out.reply && other.terms().conditional && other.output != nil &&
+		other.part.out.value == r.part.out.value {
+		t.reads, t.tagged = to, true
+	}
+}
+
+// resolveConditions finds the GET that the conditions of a route are about, and says what is
+// wrong with them.
+func (b *builder) resolveConditions(r *resolved) {
+	index, of, required := conditionsOf(r.part.in)
+	under := r.terms().conditional
+	switch {
+	case index == nil && under && !r.isReading() && r.output != nil:
+		b.mistake(r.at, "%s: is under Conditional, but its input takes no conditions: add a field of type wicketway.Conditions, or Undo(Conditional()) here", r.line())
+		return
+	case index == nil:
+		return
+	case r.isReading():
+		b.mistake(r.at, "%s: takes Conditions, but Conditional() holds those of a route that reads", r.line())
+		return
+	case !under:
+		b.mistake(r.at, "%s: takes Conditions, but is not under Conditional(): add it here and to the GET of the path", r.line())
+		return
+	}
+	number := b.get(r)
+	if number < 0 {
+		b.mistake(r.at, "%s: takes Conditions, but no GET has its path, so there is nothing to compare with", r.line())
+		return
+	}
+	get := b.routes[number]
+	switch {
+	case get.output == nil || get.part.out.value != of:
+		b.mistake(r.at, "%s: takes Conditions of %s, but %s at %s answers %s", r.line(), of, get.line(), get.at, get.answers())
+	case !get.terms().conditional:
+		b.mistake(r.at, "%s: takes Conditions, but %s at %s is not under Conditional(), so callers get no tag", r.line(), get.line(), get.at)
+	default:
+		t := r.tie()
+		t.conditional = &conditional{index, required}
+		t.reads = number
+		t.tagged = r.part.out.value == of && (r.method == http.MethodPatch || r.method == http.MethodPut)
+	}
+}
+
+// get is the number of the GET with the template and the version of another route; -1 where
+// there is none.
+func (b *builder) get(like *resolved) int {
+	if b.gets == nil {
+		b.gets = map[string]int{}
+		for i, r := range b.routes {
+			if r.method == http.MethodGet {
+				b.gets[r.terms().version+r.path] = i
+			}
+		}
+	}
+	if i, ok := b.gets[like.terms().version+like.path]; ok {
+		return i
+	}
+	return -1
+}
+
+// conditionsOf finds the field of an input that takes conditions; nil where there is none.
+func conditionsOf(in reflect.Type) (index []int, of reflect.Type, required bool) {
+	if in == nil {
+		return nil, nil, false
+	}
+	if in.Kind() == reflect.Pointer {
+		in = in.Elem()
+	}
+	if in.Kind() != reflect.Struct {
+		return nil, nil, false
+	}
+	for i := range in.NumField() {
+		f := in.Field(i)
+		if reflect.PointerTo(f.Type).Implements(conditionalFieldType) {
+			of := reflect.New(f.Type).Interface().(conditionalField).of()
+			return []int{i}, of, f.Tag.Get("rule") == "required"
+		}
+		if f.Anonymous {
+			if inner, of, required := conditionsOf(f.Type); inner != nil {
+				return append([]int{i}, inner...), of, required
+			}
+		}
+	}
+	return nil, nil, false
+}
+
+// name gives the routes their names: those that were declared, or else their functions'.
+// Two routes of one function have none, unless they are given one.
+func (b *builder) name() {
+	given := map[string]*resolved{}
+	functions := map[string][]*resolved{}
+	for _, r := range b.routes {
+		t := r.terms()
+		if t.name == "" {
+			if f := functionName(r.part.function); f != "" {
+				functions[t.version+"/"+f] = append(functions[t.version+"/"+f], r)
+			}
+			continue
+		}
+		r.name = t.name
+		if other := given[r.key()]; other != nil {
+			b.mistake(r.at, "Name: %q is the name of %s at %s already", r.name, other.line(), other.at)
+		}
+		given[r.key()] = r
+	}
+	for key, of := range functions {
+		if len(of) == 1 && given[key] == nil {
+			of[0].name = functionName(of[0].part.function)
+		}
+	}
+}
+
+// checkSettings reports the settings that have no effect where they stand: one mistake for
+// each, however many routes it stands around.
+func (b *builder) checkSettings() {
+	used := map[*setting][]bool{} // the pieces
+	for _, r := range b.routes {
+		if r.part.own {
+			continue
+		}
+		for l := r.list; l != nil; l = l.outer {
+			for i := range l.settings {
+				s := &l.settings[i]
+				if s.suits != nil && !b.broken[r] && !overruled(s, l, r) && (s.acts == nil || s.acts(r)) {
+					if err := s.suits(r); err != nil {
+						b.mistake(s.at, "%s: %s: %v", s.name, r.line(), err)
+					}
+				}
+				if !l.used[i] && (s.acts == nil || s.acts(r)) && !overruled(s, l, r) {
+					l.used[i] = true
+				}
+				for k, p := range s.pieces {
+					if used[s] == nil {
+						used[s] = make([]bool, len(s.pieces))
+					}
+					used[s][k] = used[s][k] || p.acts(l, r)
+				}
+			}
+		}
+	}
+	for _, l := range b.lists {
+		switch {
+		case l.inherited: // it says so where it stands itself
+			continue
+		case l.broken: // once that is mended more may have an effect
+			continue
+		case l.routes == 0 && l.outer != nil:
+			b.mistake(l.at, "%s: no route is in it: leave it out, or declare one", l.kind)
+			continue
+		}
+		for i := range l.settings {
+			s := &l.settings[i]
+			for k, p := range s.pieces {
+				if used[s] != nil && !used[s][k] && !b.wrong[s.at] {
+					b.mistake(s.at, "%s: %s has no effect: %s", s.name, p.name, p.lacks)
+				}
+			}
+			switch {
+			case l.used[i], b.wrong[s.at]:
+			case s.lacks == "", b.overruled(l, s):
+				b.mistake(s.at, "%s: has no effect: inner settings overrule it for every route", s.name)
+			default:
+				b.mistake(s.at, "%s: has no effect: %s", s.name, s.lacks)
+			}
+		}
+	}
+}
+
+// overruled reports whether a setting would have an effect on a route, if no inner one
+// took its place.
+func (b *builder) overruled(at *list, s *setting) bool {
+	for _, r := range b.routes {
+		for l := r.list; l != nil; l = l.outer {
+			if !r.part.own && l == at && overruled(s, at, r) && (s.value != nil || s.acts(r)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// checkFacts asks middleware and attached values about the routes that they are for.
+func (b *builder) checkFacts() {
+	for _, r := range b.routes {
+		if r.part.own || b.broken[r] { // of a route with mistakes not all is known
+			continue
+		}
+		var known *facts.Route
+		ask := func(at here.Place, name string, check func(facts.Route) error) {
+			if known == nil {
+				f := r.makeFacts(nil)
+				known = &f
+			}
+			if err := check(*known); err != nil {
+				b.mistake(at, "%s: %s: %v", name, r.line(), err)
+			}
+		}
+		for _, l := range r.terms().active() {
+			if l.CheckRoute != nil {
+				ask(l.at, l.Name, l.CheckRoute)
+			}
+		}
+		for l := r.list; l != nil; l = l.outer {
+			for i := range l.settings {
+				s := &l.settings[i]
+				if s.check != nil && !overruled(s, l, r) && (s.value != nil || s.acts(r)) {
+					ask(s.at, s.name, s.check)
+				}
+			}
+		}
+	}
+}
+
+// checkFormats asks formats about all the routes together that offer them. It is the last question: what is
+// wrong with a route would make it untrue.
+func (b *builder) checkFormats() {
+	if len(b.mistakes) > 0 {
+		return
+	}
+	type checker interface{ CheckRoutes([]facts.Route) error }
+	offering := map[checker][]facts.Route{}
+	at := map[checker]here.Place{}
+	var order []checker
+	for _, r := range b.routes {
+		var known []facts.Route
+		for l := r.list; l != nil; l = l.outer {
+			for i := range l.settings {
+				s := &l.settings[i]
+				for _, f := range s.formats {
+					c, ok := f.(checker)
+					if !ok || !reflect.TypeOf(f).Comparable() || r.part.own || overruled(s, l, r) {
+						continue
+					}
+					if known == nil {
+						known = []facts.Route{r.makeFacts(nil)}
+					}
+					if _, seen := at[c]; !seen {
+						at[c], order = s.at, append(order, c)
+					}
+					if s.acts(r) {
+						offering[c] = append(offering[c], known...)
+						continue
+					}
+					offering[c] = append(offering[c], facts.Route{Raises: known[0].Raises}) // its problems have pages all the same
+				}
+			}
+		}
+	}
+	for _, c := range order {
+		for _, err := range check.Unjoin(c.CheckRoutes(offering[c])) {
+			b.mistake(at[c], "Formats: %s: %v", c.(format.Format).Name(), err)
+		}
+	}
+}

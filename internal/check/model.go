@@ -1,0 +1,192 @@
+package check
+
+import (
+	"encoding"
+	"reflect"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/schema"
+)
+
+// A Set compiles Go types, each once. The zero Set is ready. It is not safe for
+// concurrent use; the types it gives are immutable and are.
+type Set struct {
+	// Refuse says what is wrong with a type as JSON, where a member, an item or a whole value has it; "":
+	// nothing. Whole says which of them it is.
+	Refuse func(t reflect.Type, whole bool) string
+	types  map[reflect.Type]*Type
+}
+
+// A Type is what a Set knows of a Go type.
+type Type struct {
+	goType reflect.Type
+	shape  shape
+	elem   *Type // of a list, a map, a pointer or an Optional
+	fields []*field
+	byName map[string]*field
+	null   bool // null has a place in the Go type
+	deep   bool // something at or below this type must be checked after decoding
+	checks bool // the type has a Check of its own
+	judges bool // it has, or a type below it
+	open   bool // what is nested in it is not bounded by the type
+	// recursive: the type contains itself.
+	recursive bool
+	readOnly  bool // it has, or a type below it, a member that only the server sets
+}
+
+type shape uint8
+
+const (
+	anything shape = iota // an interface, or a type with JSON methods of its own
+	boolean
+	integer
+	number
+	text
+	moment  // time.Time
+	encoded // a type with text methods of its own
+	bytes   // []byte, in base64
+	list
+	mapping
+	object
+	pointer
+	either // an Optional
+)
+
+// A field is one member of an object.
+type field struct {
+	name     string
+	number   int // its place in Type.fields
+	index    []int
+	first    int  // index[0]
+	direct   bool // the index has no more
+	offset   uintptr
+	reads    reading
+	plain    bool // the name is written in JSON as it is
+	typ      *Type
+	rules    rules
+	items    rules    // for each item of a list
+	words    []string // keywords that are for readers of the schema
+	null     bool     // null may stand there
+	readOnly bool     // only the server sets it
+	required bool
+	always   bool          // it is in every value that is sent
+	fallback reflect.Value // the default, where there is one
+	rule     string        // as it was written
+	note     string
+	quoted   bool // a number inside a JSON string
+	site     site // what is asked of a value of the member
+}
+
+var (
+	timeType     = reflect.TypeFor[time.Time]()
+	durationType = reflect.TypeFor[time.Duration]()
+	valueType    = reflect.TypeFor[jsontext.Value]()
+
+	jsonInterfaces = []reflect.Type{
+		reflect.TypeFor[json.Unmarshaler](), reflect.TypeFor[json.UnmarshalerFrom](),
+		reflect.TypeFor[json.Marshaler](), reflect.TypeFor[json.MarshalerTo](),
+	}
+	textInterfaces = []reflect.Type{
+		reflect.TypeFor[encoding.TextUnmarshaler](), reflect.TypeFor[encoding.TextMarshaler](),
+		reflect.TypeFor[encoding.TextAppender](),
+	}
+)
+
+// base is the type behind pointers: what rules speak about.
+func (t *Type) base() *Type {
+	for t.shape == pointer || t.shape == either {
+		t = t.elem
+	}
+	return t
+}
+
+// of gives the field's value in a struct; false where it stands in an embedded
+// pointer that is nil.
+func (f *field) of(v reflect.Value) (reflect.Value, bool) {
+	if f.direct {
+		return v.Field(f.first), true
+	}
+	for i, n := range f.index {
+		if i > 0 && v.Kind() == reflect.Pointer {
+			if v.IsNil() {
+				return reflect.Value{}, false
+			}
+			v = v.Elem()
+		}
+		v = v.Field(n)
+	}
+	return v, true
+}
+
+func implements(t reflect.Type, any []reflect.Type) bool {
+	for _, i := range any {
+		if t.Kind() != reflect.Interface && (t.Implements(i) || t.Kind() != reflect.Pointer &&
+			reflect.PointerTo(t).Implements(i)) {
+			return true
+		}
+	}
+	return false
+}
+
+func isInteger(k reflect.Kind) bool { return reflect.Int <= k && k <= reflect.Uintptr }
+
+// isPlainText reports whether map keys of a type are texts as they are.
+func isPlainText(t reflect.Type) bool {
+	return t.Kind() == reflect.String && !implements(t, textInterfaces)
+}
+
+type checker interface{ Check(*schema.Report) }
+
+var checkerType = reflect.TypeFor[checker]()
+
+// A site is what is asked of a value where it stands.
+type site struct {
+	typ    *Type
+	null   bool
+	rules  rules
+	items  rules
+	quoted bool
+	needed bool // or else a zero value is as good as none
+}
+
+type rules []rule
+
+// A rule is one keyword that values must keep.
+type rule struct {
+	keyword string
+	want    any    // as JSON: a number, a text or a list
+	detail  string // what a person is told
+	holds   func(v reflect.Value) bool
+	bySize  bool     // only the length of a list or a map counts, not what is in it
+	limit   *decimal // of a keyword that sets one
+
+	// What holds asks, of a value that was read without reflection; nil where the
+	// rule cannot be asked so.
+	ofText  func(string) bool
+	ofWhole func(int64) bool
+	ofReal  func(float64) bool
+}
+
+// This file alone uses unsafe: it reads the members of a struct where they lie,
+// which takes half the time that reflection takes for it (see
+// BenchmarkExamine). What it reads is what the types said when they were compiled.
+
+// A reading is how a member is read from memory.
+type reading uint8
+
+// A doubtSet is what an examination is unsure of: of an object, bit i stands for
+// member i, and the last for that and all after it; of anything else, any bit
+// stands for the whole.
+type doubtSet uint64
+
+const lastDoubt = 63
+
+func doubtOf(unsure bool) doubtSet {
+	if unsure {
+		return 1
+	}
+	return 0
+}

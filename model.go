@@ -1,0 +1,421 @@
+package wicketway
+
+import (
+	"context"
+	"net/http"
+	"reflect"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/here"
+	"github.com/wicketway/wicketway/internal/table"
+	"github.com/wicketway/wicketway/internal/writer"
+	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
+)
+
+// A Part is one piece of a description: what [Route], [At], [Group], [Version]
+// and the settings return. Parts are immutable, and can be built from more than
+// once.
+type Part interface {
+	part() here.Place
+}
+
+// A group is a list of parts under a prefix, a version, or neither.
+type group struct {
+	at      here.Place
+	kind    groupKind
+	prefix  string
+	version string
+	parts   []Part
+}
+
+// A groupKind says how a list of parts was declared.
+type groupKind uint8
+
+const (
+	builtGroup groupKind = iota // the list of Build
+	atGroup
+	plainGroup
+	versionGroup
+)
+
+// String gives the name of the function.
+func (k groupKind) String() string { return [...]string{"Build", "At", "Group", "Version"}[k] }
+
+func (g group) part() here.Place { return g.at }
+
+// Info names an API.
+type Info struct {
+	Title   string
+	Version string // of the description, such as 2.4.0; not one of the versions served
+}
+
+// A Setting is a part that says what holds for a route, or for all that stands
+// in a group.
+type Setting interface {
+	Part
+	setting() setting
+}
+
+// A setting is a Setting as data: what it is about, where it was declared, how it changes
+// the terms of the list in which it stands, and on which routes it has an effect.
+type setting struct {
+	at   here.Place
+	name string
+	slot any // what it is about: in each list one setting of a slot, unless it adds
+	mode mode
+	// value is what Attach was given, and limits what Limits names.
+	value  any
+	limits *Limits
+	// apply changes the terms, and reports what is wrong with the setting itself.
+	apply func(b reporter, at here.Place, t *terms)
+	// undone takes it back for an inner list; nil where another setting does that.
+	undone func(t *terms)
+	// acts reports whether the setting has an effect on a route; nil: on every one. Lacks
+	// says what is missing where it has none on any.
+	acts  func(r *resolved) bool
+	lacks string
+	// pieces are what the setting names, where each can have an effect or none.
+	pieces []piece
+	// check says what is wrong about a route on which it has an effect; suits does so without
+	// its facts.
+	check func(facts.Route) error
+	suits func(*resolved) error
+	// formats are those that Formats offers.
+	formats []format.Format
+}
+
+// A piece is one of several things that a setting names.
+type piece struct {
+	name  string
+	acts  func(at *list, r *resolved) bool // at is the list that the setting is in
+	lacks string
+}
+
+// A reporter takes down what is wrong with settings.
+type reporter interface {
+	mistake(at here.Place, format string, args ...any)
+	// kind takes a kind of problem in, and says what is wrong with it.
+	kind(at here.Place, setting string, k *problem.Kind)
+}
+
+// A mode says how a setting goes together with those of outer lists, and where it stands.
+type mode uint8
+
+const (
+	replaces       mode = 1 << iota // the nearest wins
+	ofGroups                        // it changes the groupTerms
+	onlyRoute                       // it speaks of one route, so it stands in no group
+	staysBehind                     // routes that are inherited do not take it along
+	besideVersions                  // it speaks of all versions of a group, so it stands in none
+	early                           // it adds to what outer lists say, before its own list does
+)
+
+func (s setting) part() here.Place { return s.at }
+
+func (s setting) setting() setting { return s }
+
+func (s setting) is(m mode) bool { return s.mode&m != 0 }
+
+// where limits a setting to the routes on which it has an effect, and says what is missing
+// where there is none.
+func (s setting) where(acts func(*resolved) bool, lacks string) setting {
+	s.acts, s.lacks = acts, lacks
+	return s
+}
+
+// wrong makes a setting a mistake where it is one by itself.
+func (s setting) wrong(is bool, text string) setting {
+	apply := s.apply
+	s.apply = func(b reporter, at here.Place, t *terms) {
+		if is {
+			b.mistake(at, "%s: %s", s.name, text)
+		}
+		apply(b, at, t)
+	}
+	return s
+}
+
+// A slot is what settings of one kind are about.
+type slot uint8
+
+const (
+	slotChain slot = iota
+	slotWithout
+	slotAccess
+	slotPublicMethods
+	slotScopes
+	slotAnyScope
+	slotAllow
+	slotFails
+	slotAnswers
+	slotSummary
+	slotName
+	slotLimits
+	slotSlashes
+	slotUniform
+	slotUnknown
+	slotReadOnly
+	slotListing
+	slotEnvelope
+	slotConditional
+	slotDevelopment
+	slotLog
+	slotProblemBase
+	slotTranslate
+	slotObserve
+	slotLocated
+	slotDescribes
+	slotFormats
+	slotMedia
+	slotOmitNull
+	slotPlainProblems
+	slotOverrides
+	slotDeprecated
+	slotSunset
+	slotEnds
+	slotRelated
+	slotClock
+	slotVersionBy
+	slotWithdrawn
+	slotRaisedAs
+	slotProblemsAs
+	slotCauses
+)
+
+// A list is a group's parts, or a route's settings.
+type list struct {
+	outer     *list
+	at        here.Place
+	kind      groupKind
+	ofRoute   bool
+	inherited bool   // it is one of an earlier version, as it holds in a later one
+	prefix    string // of a group that has one, as a template
+	version   string // of a Version its name
+	settings  []setting
+	used      []bool // which of them have an effect on some route
+	terms     terms
+	open      *steps // without the guard, for preflights
+	routes    int    // how many stand in it, at whatever depth
+	broken    bool   // a route in it has mistakes, so what has an effect is not known
+}
+
+// breaks notes that a route in a list has mistakes.
+func (l *list) breaks() {
+	for ; l != nil && !l.broken; l = l.outer {
+		l.broken = true
+	}
+}
+
+// below is a copy to which inner settings can add without touching t. The groupTerms are a
+// copy only if one of them can change it.
+func (t terms) below(settings []setting) terms {
+	t.chain = slices.Clip(t.chain)
+	t.scopes = slices.Clip(t.scopes)
+	t.fails = slices.Clip(t.fails)
+	t.open = slices.Clip(t.open)
+	if slices.ContainsFunc(settings, func(s setting) bool { return s.is(ofGroups) }) {
+		t.ownGroupTerms()
+	}
+	return t
+}
+
+// overruled reports whether a setting that replaces does not hold for a route, since a list
+// nearer to it has another one of its slot.
+func overruled(s *setting, at *list, r *resolved) bool {
+	if !s.is(replaces) || s.slot == slotLimits { // of limits each field is a setting of its own
+		return false
+	}
+	for l := r.list; l != at; l = l.outer {
+		for i := range l.settings {
+			if l.settings[i].slot == s.slot {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// A routePart is a route as it was declared.
+type routePart struct {
+	at        here.Place
+	what      partKind
+	line      string // the method is empty for what is mounted
+	settings  []Setting
+	function  *runtime.Func // that serves it; nil for handlers
+	in        reflect.Type  // nil for handlers
+	out       outputType
+	adapts    *adaptation // it is Adapted
+	missing   string      // what is nil: the function, the handler
+	handler   any         // a handler of the user's; nil for functions
+	withdrawn bool        // it takes an inherited route back
+	own       bool        // it is ours: no setting around it is there for its sake
+	serve     func(t *target) endpoint
+	readable  func() error // says why files are not; nil for what is none
+}
+
+func (p *routePart) part() here.Place { return p.at }
+
+// A partKind says what serves a route.
+type partKind uint8
+
+const (
+	typedPart partKind = iota // a function
+	handlerPart
+	mountPart
+	filesPart
+)
+
+// anyMethod is that of what is mounted.
+const anyMethod = table.AnyMethod
+
+// A resolved route is what a description says of one, as plain data: it is complete before
+// anything is compiled.
+type resolved struct {
+	method  string   // anyMethod for what is mounted
+	path    string   // the path template, as it was written where it is none
+	names   []string // of its parameters
+	at      here.Place
+	name    string // for links; "" where it has none
+	part    *routePart
+	list    *list // whose settings hold, nearest first
+	input   *bind.Plan
+	output  *answer.Plan // nil for handlers
+	ties    *ties        // to other routes; nil for most
+	lineage *lineage     // to an earlier version; nil for most
+	adapted *adapted     // nil: it reads and sends what its function does
+	says    *resolved    // what Describes says of a handler; nil for most
+}
+
+// An endpoint serves a request at the end of its chain. An error that it returns
+// has not been answered.
+type endpoint interface {
+	serve(w http.ResponseWriter, r *http.Request, s *state) error
+}
+
+// A target is where a request can end: a route as it was resolved, or a group for what none
+// of its routes takes, with what serves it. It is immutable.
+type target struct {
+	resolved
+	end    endpoint
+	steps  *steps
+	parsed *atomic.Pointer[route.Template]
+}
+
+// isFallback reports whether the target is a group, for what none of its routes takes.
+func (t *target) isFallback() bool { return t.part == nil }
+
+// namesValue reports whether the path says which value is wanted, so that nil means that it is not there.
+func (t *target) namesValue() bool { return len(t.names) > 0 && t.method == http.MethodGet }
+
+// A step is a Step with what it needs.
+type step struct {
+	exchange.Step
+	middleware http.Handler
+	seat       chan struct{}
+}
+
+// Steps are what a request passes before its route: those from the k-th middleware on begin at from[k].
+type steps struct {
+	list      []step
+	observers []exchange.Observer
+	sets      []string // the header fields that the chain says it sets
+	from      []int    // by number of the middleware; the last is for what comes behind all of it
+}
+
+// An API is a compiled description. It is an http.Handler, immutable and safe
+// for concurrent use.
+type API struct {
+	info      Info
+	table     *table.Tables
+	targets   []target           // by number in table
+	fallbacks []target           // by number of group in table
+	named     map[string]*target // by version, a slash, and name
+	varies    []string           // by edition: the field that chooses it
+	codes     map[string]*problem.Kind
+	facts     func() allFacts              // of targets, made when first asked for
+	catalogue func() map[string]facts.Kind // by code, made when first asked for
+	raised    raised
+	advised   advised
+}
+
+// Raised are the kinds that occurred though no route names them, so that their type
+// leads somewhere all the same.
+type raised struct {
+	mu    sync.Mutex
+	kinds map[string]*problem.Kind // by code
+}
+
+// Advised is what has been said in development, so that it is said once.
+type advised struct {
+	mu    sync.Mutex
+	said  map[string]bool
+	names map[*problem.Kind]string
+}
+
+// allFacts are the facts of all routes, and the definitions that their schemas share.
+type allFacts struct {
+	routes []facts.Route
+	defs   map[string]jsontext.Value
+}
+
+// A state is what is known of one request. It is made when the request comes in,
+// carried as its context, and never used for another: something may have kept
+// the context. What changes after the start is atomic, since middleware may go
+// on in another goroutine, even after the request has been answered.
+type state struct {
+	context.Context // the server's
+	exchange.State
+	api        *API
+	target     *target
+	resolution table.Resolution // where no route was found
+	match      table.Match
+	out        writer.Writer
+	body       *bind.Body
+	request    http.Request // as the chain gets it
+
+	before  atomic.Pointer[headerBefore]
+	cut     atomic.Bool  // the answer broke off after its header
+	bare    atomic.Bool  // what failed says nothing of what callers sent: no route took the request, say
+	reached atomic.Int32 // the last middleware whose turn it was, in development
+
+	conditions atomic.Pointer[heldConditions]
+	deadline   *time.Timer // of a stream, until its first item
+}
+
+// A headerBefore is what the chain had set in a header when a plain handler began.
+type headerBefore struct {
+	of   uintptr // the header; in another goroutine a middleware may use its own
+	held []heldField
+}
+
+type heldField struct {
+	name   string
+	values []string
+}
+
+// Held conditions are those of one request. They may be asked by any goroutine.
+type heldConditions struct {
+	sent  answer.Preconditions
+	get   *target
+	asked atomic.Bool
+}
+
+// A conditional field is one of type Conditions.
+type conditionalField interface {
+	of() reflect.Type
+	set(*heldConditions)
+}
+
+var conditionalFieldType = reflect.TypeFor[conditionalField]()

@@ -1,0 +1,233 @@
+package wicketway
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"net/http"
+	"reflect"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/failure"
+	"github.com/wicketway/wicketway/problem"
+)
+
+// choose finds the format for the answer, as the request stands now.
+func (s *state) choose(r *http.Request) (offer int, varies bool, err error) {
+	if c := s.target.output.Choice; c != nil {
+		return c.Choose(r, s.match.Suffix)
+	}
+	return 0, false, nil
+}
+
+// send answers with what a function returned, given by a pointer so that nothing is
+// copied. When it returns an error another answer can be sent, or the connection is to be cut.
+func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int, varies bool) error {
+	of := &s.target.part.out
+	if of.pointer {
+		held := reflect.ValueOf(out).Elem()
+		if held.IsNil() {
+			return s.nothing(r)
+		}
+		out = held.Interface()
+	}
+	to := reply{value: out}
+	if of.reply {
+		to = out.(replier).reply()
+		if of.at != nil {
+			var err error
+			if to.header, err = s.withLocation(to.header, out); err != nil {
+				return err
+			}
+		}
+	}
+	if isNilBelow(to.value) && (of.kind != valueOutput || s.target.namesValue()) {
+		return s.nothing(r)
+	}
+	err := s.sendOutput(w, r, to, offer, varies)
+	if err == nil {
+		return nil
+	}
+	if _, unwritten := errors.AsType[answer.Unwritten](err); unwritten {
+		return err
+	}
+	if _, broken := errors.AsType[answer.Broken](err); broken || of.kind == ownOutput && !exchange.CallerLeft(s.Context) {
+		return err
+	}
+	s.Failed(err, problem.CallerLeft.New("").Because(err)) // the caller is gone: there is nobody to tell
+	return nil
+}
+
+func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, offer int, varies bool) error {
+	t := s.target
+	switch t.part.out.kind {
+	case streamOutput:
+		return s.sendStream(w, r, to, to.value, offer)
+	case ownOutput:
+		if to.status != 0 {
+			return fmt.Errorf("the route answered with a Reply of status %d, but its value has one of its own", to.status)
+		}
+		for name, values := range to.header {
+			w.Header()[name] = append(w.Header()[name], values...)
+		}
+		if own, ok := to.value.(Answerer); ok {
+			return own.Answer(w, r)
+		}
+		return reflect.ValueOf(to.value).Elem().Interface().(Answerer).Answer(w, r)
+	}
+	if t.pages() {
+		to.header = withLinks(to.header, r, t.input.QueryField(cursorType), to.value.(pager))
+	}
+	if err := s.checkTag(to, offer); err != nil {
+		return err
+	}
+	to.header = s.withTag(to, r, offer)
+	var broken func(string)
+	if t.terms().development {
+		broken = s.adviseBroken
+	}
+	return t.output.Send(w, r, answer.Sending{
+		Status: to.status,
+		Header: to.header,
+		Value:  to.value,
+		Route:  t.name,
+		Offer:  offer,
+		Varies: varies,
+		Broken: broken,
+	})
+}
+
+// withLocation adds the address of what was created to the header fields of a reply.
+func (s *state) withLocation(own http.Header, out any) (http.Header, error) {
+	location, at := out.(located).place()
+	if location == "" {
+		var err error
+		if location, err = s.location(at); err != nil {
+			return nil, err
+		}
+	}
+	if own = own.Clone(); own == nil { // the route's own is not ours to change
+		own = http.Header{}
+	}
+	own.Set("Location", location)
+	return own, nil
+}
+
+// location makes the path of the route that LocatedBy names, for an input.
+func (s *state) location(at any) (string, error) {
+	return s.api.targets[s.target.ties.locates].link(s.api, at)
+}
+
+// nothing is what becomes of a nil that was returned without an error: where the path names a value, there
+// is none. Elsewhere a value that is nil is null; of another output the route has forgotten its
+// answer.
+func (s *state) nothing(r *http.Request) error {
+	t := s.target
+	if t.namesValue() {
+		return problem.NotFound.Newf("Nothing is at %s.", r.URL.EscapedPath())
+	}
+	return fmt.Errorf("the route %s returned nil without an error: return a value, a problem, or make the output wicketway.None", t.line())
+}
+
+// checkTag says what is wrong with a tag that a reply has by hand: the conditions of its callers are held
+// against that of the value, so another one would never hold.
+func (s *state) checkTag(to reply, offer int) error {
+	t := s.target
+	given := to.header.Get("Etag")
+	if given == "" || !t.output.Conditional || !t.isReading() {
+		return nil
+	}
+	tag, err := t.output.TagOf(to.value, t.name, offer)
+	if err == nil && tag != given {
+		err = fmt.Errorf("the reply of %s has the Etag %s, but conditions ask for that of its value, %s: give the value a method ETag() string", t.line(), given, tag)
+	}
+	return err
+}
+
+// withTag adds the entity tag of the new state to the header fields of a reply: to a PATCH, to
+// what was created, and to a PUT whose body is stored as it was sent (RFC 9110, 9.3.4). It is
+// the tag that a GET in the same format would answer with.
+func (s *state) withTag(to reply, r *http.Request, offer int) http.Header {
+	t := s.target
+	if t.ties == nil || t.ties.reads < 0 || !t.ties.tagged || to.header.Get("Etag") != "" {
+		return to.header
+	}
+	get := &s.api.targets[t.ties.reads]
+	if r.Method == http.MethodPut && !s.storedAsSent(get.output, to.value, get.name) {
+		return to.header
+	}
+	tag, err := get.output.TagOf(to.value, get.name, get.output.OfferLike(t.output, offer))
+	if err != nil {
+		return to.header // the GET says what is wrong with its tag
+	}
+	own := to.header.Clone()
+	if own == nil {
+		own = http.Header{}
+	}
+	own.Set("Etag", tag)
+	return own
+}
+
+// storedAsSent compares a value with the body of the request, as JSON in its canonical form
+// (RFC 8785).
+func (s *state) storedAsSent(get *answer.Plan, value any, route string) bool {
+	var sent, stored jsontext.Value
+	sent = s.Received().Kept()
+	stored, err := get.PlainJSON(value)
+	return err == nil && sent.Canonicalize() == nil && stored.Canonicalize() == nil && string(sent) == string(stored)
+}
+
+// sendStream answers with what a stream gives.
+func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, from any, form int) error {
+	out := answer.Stream{
+		Plan:    s.target.output,
+		Form:    answer.StreamForm(form),
+		Status:  to.status,
+		Header:  to.header,
+		Begins:  s.lift,
+		Problem: func(err error) []byte { return s.event(err) },
+		Broken:  s.adviseBroken,
+	}
+	err := out.Send(w, r, func(yield func(any, error) bool) {
+		defer func() {
+			switch v := recover(); v {
+			case nil:
+			case http.ErrAbortHandler:
+				panic(v)
+			default:
+				yield(nil, failure.Caught(v))
+			}
+		}()
+		eachOf(from, yield)
+	})
+	if broken, ok := errors.AsType[answer.Broken](err); ok && out.Form == answer.StreamEvents {
+		s.Failed(broken.Unwrap(), s.target.terms().told(s.problemFor(broken.Unwrap()))) // the caller has been told
+		return nil
+	}
+	return err
+}
+
+// event writes the problem that ends a stream of events.
+func (s *state) event(err error) []byte {
+	t := s.target.terms()
+	p := t.told(s.problemFor(err))
+	s.api.raise(p.Kind())
+	if t.problemsAs != nil {
+		var own bytes.Buffer
+		if t.problemsAs.offer.Problem(&own, p, s.rendering(p, false)) == nil {
+			return own.Bytes()
+		}
+	}
+	text, _ := p.Append(nil, s.rendering(p, false)) // what JSON cannot carry is left out
+	return text
+}
+
+// lift takes away the time that the route has, which for a stream ends with its first item.
+func (s *state) lift() {
+	if s.deadline != nil {
+		s.deadline.Stop()
+	}
+}

@@ -1,0 +1,222 @@
+package wicketway
+
+import (
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/here"
+	"github.com/wicketway/wicketway/internal/table"
+	"github.com/wicketway/wicketway/internal/writer"
+	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
+)
+
+// A VersionScheme says where requests name the version that they mean: [Path], [Header] or
+// [MediaType].
+type VersionScheme struct {
+	kind  versionKind
+	field string
+}
+
+type versionKind uint8
+
+const (
+	byPath versionKind = iota
+	byHeader
+	byMedia
+)
+
+// Path is the scheme that holds where no [VersionBy] stands: each version is served under its name,
+// /v2/locks.
+var Path = VersionScheme{}
+
+// MediaType has the parameter version of a media type choose: Accept: application/json;version=v2.
+// Answers carry it in Content-Type and vary by Accept; of several that are accepted the best one
+// that there is counts. A body that says its version must be of the one that is asked for, and
+// chooses it where Accept names none.
+var MediaType = VersionScheme{kind: byMedia}
+
+// Header has a header field of the request choose, such as Api-Version. Answers vary by it.
+func Header(name string) VersionScheme {
+	return VersionScheme{kind: byHeader, field: http.CanonicalHeaderKey(name)}
+}
+
+// String says it in words: path, header Api-Version, media type.
+func (s VersionScheme) String() string {
+	switch s.kind {
+	case byHeader:
+		return "header " + s.field
+	case byMedia:
+		return "media type"
+	}
+	return "path"
+}
+
+// versionBy is what a VersionBy says; the zero value is Path, with no default.
+type versionBy struct {
+	scheme    VersionScheme
+	byDefault string
+	at        here.Place
+}
+
+// withdrawals is what a Withdrawn says.
+type withdrawals struct {
+	names []string
+	at    here.Place
+}
+
+// A versionSet is the versions that stand side by side under one prefix. It is complete when all
+// parts have been read.
+type versionSet struct {
+	under       route.Template
+	by          versionBy
+	at          here.Place // of the first version
+	withdrawn   []string
+	withdrawnAt here.Place
+	names       []string
+	editions    []int32 // of the table, where the versions share their paths
+}
+
+// sharesPaths reports whether the versions are told apart by something else than the path.
+func (s *versionSet) sharesPaths() bool { return s != nil && s.by.scheme.kind != byPath }
+
+// defaultsTo reports whether a version is served without its name in the path, too.
+func (s *versionSet) defaultsTo(version string) bool {
+	return s != nil && !s.sharesPaths() && s.by.byDefault == version
+}
+
+// variesBy is the field of the request that chooses the version; "": none does.
+func (s *versionSet) variesBy() string {
+	switch {
+	case !s.sharesPaths():
+		return ""
+	case s.by.scheme.kind == byHeader:
+		return s.by.scheme.field
+	}
+	return "Accept"
+}
+
+// raises is the kind of problem for a version that is not there; nil where there are none.
+func (s *versionSet) raises() *problem.Kind {
+	if s == nil {
+		return nil
+	}
+	return [...]*problem.Kind{problem.VersionUnknown, problem.VersionInvalid, problem.VersionNotAcceptable}[s.by.scheme.kind]
+}
+
+// refuse says that a request means a version that is not there.
+func (s *versionSet) refuse(as table.Resolution, path string) error {
+	served := strings.Join(s.names, ", ")
+	kind, where := s.raises(), "The field "+s.variesBy()
+	if as.Outcome == table.OtherContent {
+		kind, where = problem.UnsupportedMedia, "The Content-Type"
+	}
+	var p *problem.Problem
+	switch asked := as.Path; { // which is not repeated, since a secret may have got into the field
+	case asked == "":
+		p = kind.Newf("%s names no version of %s; served are %s.", where, path, served)
+	case slices.Contains(s.withdrawn, asked):
+		p = kind.Newf("%s names version %s of %s, which was withdrawn; served are %s.", where, asked, path, served)
+	case slices.Contains(s.names, asked):
+		p = kind.Newf("The content is of version %s, and another one is asked for.", asked)
+	default:
+		p = kind.Newf("%s names an unknown version of %s; served are %s.", where, path, served)
+	}
+	return p.With("versions", s.names)
+}
+
+func (s *versionSet) info() *facts.Versions {
+	if s == nil {
+		return nil
+	}
+	return &facts.Versions{
+		Under:     s.under.String(),
+		By:        s.by.scheme.String(),
+		Field:     s.variesBy(),
+		Unknown:   s.raises().Status(),
+		Default:   s.by.byDefault,
+		Served:    s.names,
+		Withdrawn: s.withdrawn,
+	}
+}
+
+// A lineage says how a route goes back to an earlier version.
+type lineage struct {
+	from   string         // the version that it was inherited from, or whose route it replaces
+	own    bool           // it stands here itself: it replaces an inherited route, or withdraws it
+	before route.Template // of the route that was replaced or withdrawn
+	at     here.Place     // of Inherit
+}
+
+// A retirement is how something ends. One that terms have is not changed.
+type retirement struct {
+	deprecated, sunset time.Time
+	ends               bool
+	rehearsals         []facts.Window
+	links              []string
+	now                func() time.Time
+
+	deprecation, sunsetAt string // the fields
+	link                  []string
+}
+
+var noRetirement = &retirement{}
+
+// announce writes the header fields of what comes to an end, whatever the status.
+func (r *retirement) announce(_ int, h http.Header) {
+	if r.deprecation != "" {
+		h.Set("Deprecation", r.deprecation)
+	}
+	if r.sunsetAt != "" {
+		h.Set("Sunset", r.sunsetAt)
+	}
+	writer.AddLinks(h, r.link...)
+}
+
+// over says that a route is no longer served.
+func (r *retirement) over() error {
+	if !r.ends {
+		return nil
+	}
+	now := time.Now
+	if r.now != nil {
+		now = r.now
+	}
+	at := now()
+	if !at.Before(r.sunset) {
+		return problem.Retired.Newf("This ended on %s.", r.sunset.UTC().Format(time.DateOnly)).With("sunset", r.sunset.UTC())
+	}
+	for _, w := range r.rehearsals {
+		if !at.Before(w.From) && at.Before(w.Until) {
+			return problem.Retired.Newf("This ends on %s. It is switched off until %s as a rehearsal.",
+				r.sunset.UTC().Format(time.DateOnly), w.Until.UTC().Format(time.RFC3339)).
+				With("sunset", r.sunset.UTC()).
+				With("until", w.Until.UTC()).
+				WithHeader("Cache-Control", "no-store") // a 410 may be kept otherwise (RFC 9110, 15.5.11)
+		}
+	}
+	return nil
+}
+
+func (r *retirement) info() *facts.Retirement {
+	if r.deprecated.IsZero() && r.sunset.IsZero() && r.links == nil {
+		return nil
+	}
+	return &facts.Retirement{
+		Deprecated: r.deprecated,
+		Sunset:     r.sunset,
+		Ends:       r.ends,
+		Rehearsals: r.rehearsals,
+		Links:      r.links,
+	}
+}
+
+func given(at time.Time, on bool) time.Time {
+	if !on {
+		return time.Time{}
+	}
+	return at
+}
