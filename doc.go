@@ -78,15 +78,15 @@
 //
 // # Middleware
 //
-// Any func(http.Handler) http.Handler is a [Middleware] by [Wrap]. It finds what
-// became of the answer with [WriterOf], reports failure with [Fail], and can say
-// about itself which kinds of problem it raises and which attached values it reads.
+// Any func(http.Handler) http.Handler is a [Middleware] by [Wrap]. Package exchange has what a
+// middleware may ask and say about a request: the route, the caller, the answer, the failure. It
+// can say about itself which kinds of problem it raises and which attached values it reads.
 //
 // # Errors
 //
 // What a route returns as its error reaches the caller as a problem of package
 // problem; [Translate] turns foreign errors into problems, and any other error
-// becomes a 500 that says nothing, with the cause in the log. Middleware uses
+// becomes a 500 that says nothing, with the cause in the log. Plain handlers use
 // [Fail] for the same. [API.Problems] is the catalogue of all that can come back,
 // and the API serves it: the type of a problem leads there.
 //

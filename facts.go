@@ -152,13 +152,16 @@ func (r *resolved) oldNames(names map[reflect.Type]string) {
 
 func guardInfo(s exchange.Scheme, at facts.Place) *facts.Guard {
 	g := &facts.Guard{
-		Name:   s.Name,
-		Type:   s.Type,
-		Scheme: s.Scheme,
-		Format: s.Format,
-		In:     s.In,
-		Field:  s.Field,
-		At:     at,
+		Name:    s.Name,
+		Type:    s.Type,
+		Scheme:  s.Scheme,
+		Format:  s.Format,
+		In:      s.In,
+		Field:   s.Field,
+		Address: s.Address,
+		Flows:   s.Flows,
+		Note:    s.Note,
+		At:      at,
 	}
 	for _, one := range s.Any {
 		g.Any = append(g.Any, *guardInfo(one, at))

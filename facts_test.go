@@ -74,7 +74,7 @@ func TestFacts(t *testing.T) {
 		{"a handler's parameter", of("/plain/{berth}").Inputs, `[{"in":"path","name":"berth","type":"string","required":true,"schema":{"type":"string"}}]`},
 		{"a handler that is described", of("/told/{berth}"), `"bodies":[{"media":"application/json","required":true,"schema":{"$ref":"#/$defs/berthInput"}}],"answers":[{"status":200,"media":"application/json","type":"wicketway_test.berth","schema":{"$ref":"#/$defs/berth"}}]`},
 		{"a form", of("/photos").Bodies, `"schema":{"properties":{"more":{"items":{"contentMediaType":"application/octet-stream"},"type":"array"},"photo":{"anyOf":[{"contentMediaType":"image/png"},{"contentMediaType":"image/jpeg"}]},"title":{"type":"string"}},"required":["title"],"type":"object"}`},
-		{"guards of one name", d.Guards, `[{"name":"gate"`},
+		{"guards of one name", d.Guards, `[{"name":"gate","type":"oauth2","flows":[{"name":"clientCredentials","token":"https://identity.osterbeck.example/token"}]`},
 		{"are told apart", of("/west"), `"guard":{"name":"gate-2"`},
 		{"a family, its members and fields", kind(d, "moored"), `"family":["canal"],"fields":["Retry-After"]`},
 		{"the schema of a kind", kind(d, "moored"), `"until":{"type":"string"}`},
@@ -107,4 +107,6 @@ func (k *namedKeeper) Authenticate(r *http.Request) (*exchange.Identity, error) 
 	return &exchange.Identity{Subject: r.Header.Get("Keeper")}, nil
 }
 func (*namedKeeper) Challenge([]string) string { return "Keeper" }
-func (k *namedKeeper) Scheme() exchange.Scheme { return exchange.Scheme{Name: k.name, Type: "http"} }
+func (k *namedKeeper) Scheme() exchange.Scheme {
+	return exchange.Scheme{Name: k.name, Type: "oauth2", Flows: []facts.Flow{{Name: "clientCredentials", Token: "https://identity.osterbeck.example/token"}}}
+}

@@ -81,7 +81,7 @@ func (a *API) ServeOn(ctx context.Context, l net.Listener) error {
 // are reset.
 //
 // With WICKETWAY_DESCRIBE=FILE in the environment it writes the API's
-// [Description] into that file as JSON instead, and returns nil.
+// description (package facts) into that file as JSON instead, and returns nil.
 func (a *API) ServeWith(ctx context.Context, s Serving) error {
 	listeners := slices.Clone(s.Listeners)
 	closeAll := func() {

@@ -381,7 +381,7 @@ func AllowUnknown() Setting {
 const noJSONBody = "no route here reads a JSON body"
 
 // Log is where the API writes what is its own: that it listens, and failures that
-// nobody else logs (see [MarkLogged]). Without it that is where a middleware logs requests (see
+// nobody else logs (see [exchange.Failure.MarkLogged]). Without it that is where a middleware logs requests (see
 // [Middleware.Log]), or else slog's default.
 func Log(logger *slog.Logger) Setting {
 	return setting{

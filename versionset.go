@@ -134,7 +134,7 @@ func (s *versionSet) info() *facts.Versions {
 	}
 	return &facts.Versions{
 		Under:     s.under.String(),
-		By:        s.by.scheme.String(),
+		By:        [...]string{"path", "header", "media type"}[s.by.scheme.kind],
 		Field:     s.variesBy(),
 		Unknown:   s.raises().Status(),
 		Default:   s.by.byDefault,

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"strconv"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -36,6 +37,12 @@ type Scheme struct {
 	// In and Field say where a key is sent, where the type is apiKey: header and
 	// X-Api-Key.
 	In, Field string
+	// Address is that of the discovery document, where the type is openIdConnect.
+	Address string
+	// Flows say how callers get a token, where the type is oauth2.
+	Flows []facts.Flow
+	// Note says in a line for people how callers get what they prove themselves by.
+	Note string
 	// Any are the schemes of which one is enough, where the guard takes several.
 	Any []Scheme
 	// Raises are the kinds of problem that the guard refuses callers with.

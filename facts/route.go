@@ -59,11 +59,26 @@ type Guard struct {
 	Format string `json:"format,omitzero"`
 	In     string `json:"in,omitzero"`
 	Field  string `json:"field,omitzero"`
+	// Address is that of the discovery document of OpenID Connect.
+	Address string `json:"address,omitzero"`
+	Flows   []Flow `json:"flows,omitempty"` // of OAuth 2.0 (RFC 6749)
+	Note    string `json:"note,omitzero"`
 	// Any are the guards of which one is enough, where there are several.
 	Any []Guard `json:"any,omitempty"`
 	// After is how many of the chain come before the guard.
 	After int   `json:"after,omitzero"`
 	At    Place `json:"at"`
+}
+
+// Flow is a way to get a token (RFC 6749, 1.3), in the terms of OpenAPI 3.1 (4.8.29).
+type Flow struct {
+	// Name is implicit, password, clientCredentials or authorizationCode.
+	Name          string `json:"name"`
+	Authorization string `json:"authorization,omitzero"` // the addresses
+	Token         string `json:"token,omitzero"`
+	Refresh       string `json:"refresh,omitzero"`
+	// Scopes have a text for people.
+	Scopes map[string]string `json:"scopes,omitempty"`
 }
 
 // Formats are what callers choose between.

@@ -189,7 +189,7 @@ func (e explanation) print(out io.Writer) {
 			line(first(i, "did you mean"), "%s", text)
 		}
 		if c := e.Chosen; c != nil {
-			line("version", "none that is served; by %s there are %s", c.By, strings.Join(c.Served, ", "))
+			line("version", "unknown; available by %s: %s", waysOf(c), strings.Join(c.Served, ", "))
 		}
 		line("in the group", "%s", e.Group)
 		e.printChain(line, -1)
@@ -305,9 +305,17 @@ func (e explanation) print(out io.Writer) {
 	}
 }
 
+// waysOf says by what requests choose a version: path, header Api-Version, media type.
+func waysOf(c *facts.Versions) string {
+	if c.By == "header" {
+		return "header " + c.Field
+	}
+	return c.By
+}
+
 // chosenBy says how a version is chosen.
 func chosenBy(c *facts.Versions, version string) string {
-	text := ", chosen by " + c.By
+	text := ", chosen by " + waysOf(c)
 	if c.Field == "Accept" {
 		text += ": application/json;version=" + version
 	}

@@ -197,7 +197,7 @@ func printChoices(out io.Writer, routes []facts.Route) {
 		if c == nil || c.Field == "" && c.Default == "" && c.Withdrawn == nil {
 			continue
 		}
-		text := "versions under " + c.Under + "/ are chosen by " + c.By
+		text := "versions under " + c.Under + "/ are chosen by " + waysOf(c)
 		if c.Default != "" {
 			text += ", and by default " + c.Default
 		}
