@@ -187,7 +187,7 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 			t.Errorf("by %s: the request for v2/lock gets %d %v %s", s, w.Code, w.Header(), w.Body)
 		}
 		for _, f := range api.Routes() {
-			if f.Version == "v2" && (f.Chosen.By != s.String() || f.Chosen.Default != "v1" || f.Chosen.Under != "/api" || len(f.Chosen.Served) != 2 || f.Chosen.Withdrawn[0] != "v0") {
+			if f.Version == "v2" && (f.Chosen.By != strings.Fields(s.String())[0] && f.Chosen.By != s.String() || f.Chosen.Default != "v1" || f.Chosen.Under != "/api" || len(f.Chosen.Served) != 2 || f.Chosen.Withdrawn[0] != "v0") {
 				t.Errorf("%s %s is chosen by %+v", f.Method, f.Path, f.Chosen)
 			}
 		}

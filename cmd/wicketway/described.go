@@ -117,3 +117,11 @@ func kind(segment string) string {
 	}
 	return "text mixed with parameters"
 }
+
+// waysOf says by what requests choose a version: path, header Api-Version, media type.
+func waysOf(c *facts.Versions) string {
+	if c.By == "header" {
+		return "header " + c.Field
+	}
+	return c.By
+}

@@ -45,7 +45,8 @@ func explainCommand() *cobra.Command {
 	c.Args = func(c *cobra.Command, args []string) error {
 		return cmp.Or(orderly(args), takes(c, args))
 	}
-	c.Flags().StringArrayVarP(&fields, "header", "H", nil, "a header field of the request, NAME: VALUE; can be given again")
+	c.Flags().
+		StringArrayVarP(&fields, "header", "H", nil, "a header field of the request, NAME: VALUE; can be given again")
 	return c
 }
 
@@ -303,14 +304,6 @@ func (e explanation) print(out io.Writer) {
 	for i, f := range r.Raises {
 		line(first(i, "fails"), "%d %s\t%s\t%s", f.Status, f.Code, f.Title, by(f.By))
 	}
-}
-
-// waysOf says by what requests choose a version: path, header Api-Version, media type.
-func waysOf(c *facts.Versions) string {
-	if c.By == "header" {
-		return "header " + c.Field
-	}
-	return c.By
 }
 
 // chosenBy says how a version is chosen.
