@@ -79,7 +79,8 @@ func publicMethods(at here.Place, methods []string) Setting {
 	var pieces []piece
 	for _, m := range methods {
 		pieces = append(pieces, piece{m, func(_ *list, r *resolved) bool {
-			return r.terms().guard != nil && (r.method == m || r.method == anyMethod || m == http.MethodGet && r.method == http.MethodHead)
+			return r.terms().guard != nil &&
+				(r.method == m || r.method == anyMethod || m == http.MethodGet && r.method == http.MethodHead)
 		}, "no route here has the method and a guard"})
 	}
 	return setting{
@@ -127,7 +128,8 @@ func AnyScope(oneOf ...string) Setting {
 			t.anyScope = append(t.anyScope[:len(t.anyScope):len(t.anyScope)], oneOf)
 		},
 		acts: func(r *resolved) bool {
-			return r.guarded() && !slices.ContainsFunc(oneOf, func(s string) bool { return slices.Contains(r.terms().scopes, s) })
+			return r.guarded() &&
+				!slices.ContainsFunc(oneOf, func(s string) bool { return slices.Contains(r.terms().scopes, s) })
 		},
 		lacks: "no guard holds here, so there is no caller to have scopes, or Scopes asks for one of them anyway",
 	}
@@ -138,7 +140,13 @@ func checkScopes(b reporter, at here.Place, setting string, scopes []string) {
 	for _, scope := range scopes {
 		if scope == "" || strings.ContainsFunc(scope,
 			func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
-			b.mistake(at, "%s: %q is not a scope: scopes are words without spaces, quotes and backslashes (RFC 6749, 3.3); write %s(\"a\", \"b\") for two", setting, scope, setting)
+			b.mistake(
+				at,
+				"%s: %q is not a scope: scopes are words without spaces, quotes and backslashes (RFC 6749, 3.3); write %s(\"a\", \"b\") for two",
+				setting,
+				scope,
+				setting,
+			)
 		}
 	}
 }
@@ -160,15 +168,21 @@ func Allow[In any](kind *problem.Kind, rule func(ctx context.Context, caller Ide
 		apply: func(b reporter, at here.Place, t *terms) {
 			b.kind(at, "Allow", kind)
 			if kind.Check() == nil && kind.Status() >= 500 {
-				b.mistake(at, "Allow: the kind %q has the status %d, which blames the server: use one of status 403, or 404", kind.Code(), kind.Status())
+				b.mistake(
+					at, "Allow: the kind %q has the status %d, which blames the server: use one of status 403, or 404",
+					kind.Code(), kind.Status(),
+				)
 			}
 			if rule == nil {
 				b.mistake(at, "Allow: the rule is nil")
 				return
 			}
-			t.rules = append(t.rules[:len(t.rules):len(t.rules)], allowRule{kind, func(ctx context.Context, caller Identity, in any) (bool, error) {
-				return rule(ctx, caller, *in.(*In))
-			}})
+			t.rules = append(
+				t.rules[:len(t.rules):len(t.rules)],
+				allowRule{kind, func(ctx context.Context, caller Identity, in any) (bool, error) {
+					return rule(ctx, caller, *in.(*In))
+				}},
+			)
 		},
 		acts:  func(r *resolved) bool { return r.guarded() && isTyped(r) },
 		lacks: "no route here has a function and a guard, so there is no input and no caller to decide about",

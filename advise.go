@@ -60,8 +60,14 @@ func (s *state) who() string {
 func (s *state) adviseUndeclared(p *problem.Problem) {
 	k := p.Kind()
 	if !s.target.declares(k) {
-		s.advise("%s raised the kind %q (%d), which it does not declare: add Fails(%s) at %s, or Raises to the middleware that raised it",
-			s.who(), k.Code(), k.Status(), s.api.advised.nameOf(k, s.target.at), s.target.at)
+		s.advise(
+			"%s raised the kind %q (%d), which it does not declare: add Fails(%s) at %s, or Raises to the middleware that raised it",
+			s.who(),
+			k.Code(),
+			k.Status(),
+			s.api.advised.nameOf(k, s.target.at),
+			s.target.at,
+		)
 	}
 	if wrong := p.CheckMembers(); wrong != nil {
 		s.advise("%s: %v", s.who(), wrong)
@@ -80,8 +86,11 @@ func (s *state) adviseForgotten() {
 	}
 	for _, step := range s.target.steps.list[s.target.steps.from[s.reached.Load()]:] {
 		if step.Kind == exchange.StepMiddleware {
-			s.advise("%s: the middleware %s neither answered nor called the next handler, so the caller got an empty 200: call next.ServeHTTP(w, r), or answer",
-				s.who(), step.Name)
+			s.advise(
+				"%s: the middleware %s neither answered nor called the next handler, so the caller got an empty 200: call next.ServeHTTP(w, r), or answer",
+				s.who(),
+				step.Name,
+			)
 			return
 		}
 	}
@@ -112,7 +121,9 @@ const mostSearched = 2000
 // variableIn finds the declaration of a kind with a code in the module of a folder: the variable, with its
 // package where that is another folder's.
 func variableIn(folder, code string) (name string) {
-	declaration := regexp.MustCompile(`(?m)^\s*(?:var\s+)?(\w+)[^\n=]*=[^\n]*\bDefine\([^\n]*"` + regexp.QuoteMeta(code) + `"`)
+	declaration := regexp.MustCompile(
+		`(?m)^\s*(?:var\s+)?(\w+)[^\n=]*=[^\n]*\bDefine\([^\n]*"` + regexp.QuoteMeta(code) + `"`,
+	)
 	root := folder
 	for {
 		if _, err := os.Stat(filepath.Join(root, "go.mod")); err == nil {

@@ -173,7 +173,8 @@ func (b *builder) except(r *resolved, t route.Template) (all []table.Except) {
 		return nil
 	}
 	for _, g := range b.guarded {
-		if len(g.prefix.Segments()) > len(prefix.Segments()) && table.Meet(prefix, g.prefix) && !r.terms().asksFor(&g.list.terms) {
+		if len(g.prefix.Segments()) > len(prefix.Segments()) && table.Meet(prefix, g.prefix) &&
+			!r.terms().asksFor(&g.list.terms) {
 			all = append(all, table.Except{Prefix: g.prefix, Edition: g.list.terms.edition})
 		}
 	}
@@ -210,7 +211,10 @@ func (b *builder) enterVersions() {
 		}
 		for _, name := range s.withdrawn {
 			if slices.Contains(s.names, name) {
-				b.mistake(s.withdrawnAt, "Withdrawn: version %s stands under %s: leave one of the two out", name, cmp.Or(s.under.String(), "/"))
+				b.mistake(
+					s.withdrawnAt, "Withdrawn: version %s stands under %s: leave one of the two out", name,
+					cmp.Or(s.under.String(), "/"),
+				)
 			}
 		}
 		if !s.sharesPaths() {
@@ -218,8 +222,10 @@ func (b *builder) enterVersions() {
 		}
 		for _, other := range b.sets[:i] {
 			if other.sharesPaths() && table.Meet(other.under, s.under) {
-				b.mistake(s.at, "Version %q: a path under %s can be under %s as well, where versions are chosen at %s: keep them apart",
-					s.names[0], cmp.Or(s.under.String(), "/"), cmp.Or(other.under.String(), "/"), b.where(other.by.at))
+				b.mistake(
+					s.at, "Version %q: a path under %s can be under %s as well, where versions are chosen at %s: keep them apart",
+					s.names[0], cmp.Or(s.under.String(), "/"), cmp.Or(other.under.String(), "/"), b.where(other.by.at),
+				)
 			}
 		}
 		group := int32(0)
@@ -243,8 +249,12 @@ func (b *builder) enterDefault(i int, r *resolved) {
 		return // it was one before
 	}
 	if first := rest.Segments()[0]; !first.IsText() {
-		b.mistake(r.at, "%s: begins with a parameter, so that without a version in the path, as VersionBy at %s allows, every unknown version would lead here: begin it with a text",
-			r.line(), b.where(t.versions.by.at))
+		b.mistake(
+			r.at,
+			"%s: begins with a parameter, so that without a version in the path, as VersionBy at %s allows, every unknown version would lead here: begin it with a text",
+			r.line(),
+			b.where(t.versions.by.at),
+		)
 		return
 	}
 	if rest, err = under.Join(rest); err == nil {

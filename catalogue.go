@@ -127,5 +127,7 @@ func (a *API) Kinds() []*problem.Kind {
 type problemPages struct{ api *API }
 
 func (p problemPages) serve(w http.ResponseWriter, r *http.Request, s *state) error {
-	return s.take(exchange.Step{Kind: exchange.StepCall}, func() error { return p.api.describeProblem(w, r, s.match.Value(0)) })
+	return s.take(
+		exchange.Step{Kind: exchange.StepCall}, func() error { return p.api.describeProblem(w, r, s.match.Value(0)) },
+	)
 }

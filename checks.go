@@ -25,8 +25,11 @@ func (b *builder) tie() {
 		case r.part.out.at == nil:
 			continue
 		case function == nil:
-			b.mistake(r.at, "%s: its answers lead to another route, but no LocatedBy says to which: add LocatedBy with that route's function",
-				r.line())
+			b.mistake(
+				r.at,
+				"%s: its answers lead to another route, but no LocatedBy says to which: add LocatedBy with that route's function",
+				r.line(),
+			)
 			continue
 		}
 		if byFunction == nil {
@@ -79,7 +82,11 @@ func (b *builder) resolveConditions(r *resolved) {
 	under := r.terms().conditional
 	switch {
 	case index == nil && under && !r.isReading() && r.output != nil:
-		b.mistake(r.at, "%s: is under Conditional, but its input takes no conditions: add a field of type wicketway.Conditions, or Undo(Conditional()) here", r.line())
+		b.mistake(
+			r.at,
+			"%s: is under Conditional, but its input takes no conditions: add a field of type wicketway.Conditions, or Undo(Conditional()) here",
+			r.line(),
+		)
 		return
 	case index == nil:
 		return
@@ -87,7 +94,9 @@ func (b *builder) resolveConditions(r *resolved) {
 		b.mistake(r.at, "%s: takes Conditions, but Conditional() holds those of a route that reads", r.line())
 		return
 	case !under:
-		b.mistake(r.at, "%s: takes Conditions, but is not under Conditional(): add it here and to the GET of the path", r.line())
+		b.mistake(
+			r.at, "%s: takes Conditions, but is not under Conditional(): add it here and to the GET of the path", r.line(),
+		)
 		return
 	}
 	number := b.get(r)
@@ -98,9 +107,14 @@ func (b *builder) resolveConditions(r *resolved) {
 	get := b.routes[number]
 	switch {
 	case get.output == nil || get.part.out.value != of:
-		b.mistake(r.at, "%s: takes Conditions of %s, but %s at %s answers %s", r.line(), of, get.line(), get.at, get.answers())
+		b.mistake(
+			r.at, "%s: takes Conditions of %s, but %s at %s answers %s", r.line(), of, get.line(), get.at, get.answers(),
+		)
 	case !get.terms().conditional:
-		b.mistake(r.at, "%s: takes Conditions, but %s at %s is not under Conditional(), so callers get no tag", r.line(), get.line(), get.at)
+		b.mistake(
+			r.at, "%s: takes Conditions, but %s at %s is not under Conditional(), so callers get no tag", r.line(),
+			get.line(), get.at,
+		)
 	default:
 		t := r.tie()
 		t.conditional = &conditional{index, required}

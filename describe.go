@@ -32,7 +32,8 @@ func (a *API) Describe() facts.API {
 	}
 	d.Fields = a.fields(d)
 	for _, r := range d.Routes {
-		if g := r.Guard; g != nil && !slices.ContainsFunc(d.Guards, func(other facts.Guard) bool { return other.Name == g.Name }) {
+		if g := r.Guard; g != nil &&
+			!slices.ContainsFunc(d.Guards, func(other facts.Guard) bool { return other.Name == g.Name }) {
 			one := *g
 			one.After = 0
 			d.Guards = append(d.Guards, one)

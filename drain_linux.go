@@ -28,7 +28,9 @@ func shutDoor(l *net.TCPListener) error {
 	}
 	var refused error
 	err = raw.Control(func(socket uintptr) {
-		refused = unix.SetsockoptSockFprog(int(socket), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(door)), Filter: &door[0]})
+		refused = unix.SetsockoptSockFprog(
+			int(socket), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(door)), Filter: &door[0]},
+		)
 	})
 	return errors.Join(err, refused)
 }

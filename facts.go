@@ -209,7 +209,13 @@ func (r *resolved) settingInfo() (all []facts.Setting) {
 			if overruled(s, l, r) || s.acts != nil && !s.acts(r) {
 				continue
 			}
-			of := facts.Setting{Name: s.name, At: s.at.Facts(), List: l.kind.String(), ListAt: l.at.Facts(), Inherited: l.inherited}
+			of := facts.Setting{
+				Name:      s.name,
+				At:        s.at.Facts(),
+				List:      l.kind.String(),
+				ListAt:    l.at.Facts(),
+				Inherited: l.inherited,
+			}
 			switch {
 			case l.ofRoute:
 				of.List = "route"
@@ -315,7 +321,9 @@ func (r *resolved) inEnvelope(value jsontext.Value) jsontext.Value {
 	if member == "" {
 		return value
 	}
-	return schemaText(map[string]any{"type": "object", "properties": map[string]any{member: value}, "required": []string{member}})
+	return schemaText(
+		map[string]any{"type": "object", "properties": map[string]any{member: value}, "required": []string{member}},
+	)
 }
 
 // fileAnswers are those of files, and of the listings of folders where there are some.

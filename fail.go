@@ -21,7 +21,9 @@ import (
 )
 
 var (
-	errLostContext = errors.New("a middleware passed on a request without its context: use r.WithContext on the one it was given")
+	errLostContext = errors.New(
+		"a middleware passed on a request without its context: use r.WithContext on the one it was given",
+	)
 )
 
 // Fail answers a request with an error, as [exchange.Fail] does.
@@ -114,8 +116,9 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	}
 	how.Length = s.out.WillLinger()
 	if lost := answer.Problem(w, r, p, how); lost != nil {
-		t.logger().WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(s.secrets().Blank(lost.Error()), 8<<10),
-			"request", exchange.Of(s).ID())
+		t.logger().
+			WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(s.secrets().Blank(lost.Error()), 8<<10),
+				"request", exchange.Of(s).ID())
 	}
 }
 

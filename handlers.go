@@ -85,7 +85,9 @@ type withdrawn struct{ target *target }
 
 func (e withdrawn) serve(_ http.ResponseWriter, _ *http.Request, s *state) error {
 	t := e.target.terms()
-	p := problem.Withdrawn.Newf("%s was removed in %s; %s still has it.", e.target.line(), t.version, e.target.lineage.from)
+	p := problem.Withdrawn.Newf(
+		"%s was removed in %s; %s still has it.", e.target.line(), t.version, e.target.lineage.from,
+	)
 	if t.edition > 0 { // its path is the same
 		return p
 	}

@@ -57,7 +57,10 @@ func (b *builder) inheritInto(v *versionRead) {
 		}
 		found = true
 		if from.state == underWay {
-			b.mistake(v.inherit.at, "Inherit: %s inherits from %s, which inherits from it, at %s: leave one out", v.name, from.name, from.inherit.at)
+			b.mistake(
+				v.inherit.at, "Inherit: %s inherits from %s, which inherits from it, at %s: leave one out", v.name, from.name,
+				from.inherit.at,
+			)
 			continue
 		}
 		b.inheritInto(from)
@@ -74,7 +77,10 @@ func (b *builder) inheritInto(v *versionRead) {
 		if b.unread {
 			return
 		}
-		b.mistake(v.inherit.at, "Inherit: this group has no version %s; available: %s", v.inherit.from, strings.Join(b.versionsBeside(v), ", "))
+		b.mistake(
+			v.inherit.at, "Inherit: this group has no version %s; available: %s", v.inherit.from,
+			strings.Join(b.versionsBeside(v), ", "),
+		)
 	}
 }
 
@@ -123,7 +129,8 @@ func (b *builder) takeOver(r *resolved, from, v *versionRead, own map[string]*re
 		if mine.part.withdrawn && r.part.withdrawn {
 			b.mistake(mine.at, "Withdraw: %s: %s has withdrawn it already, at %s", mine.line(), from.name, r.at)
 		}
-		if mine.part.withdrawn && mine.guarded() && !b.listUnder(r.list, from, v, lists).terms.guards(r.method) { // nor would its callers be asked if it were there
+		if mine.part.withdrawn && mine.guarded() &&
+			!b.listUnder(r.list, from, v, lists).terms.guards(r.method) { // nor would its callers be asked if it were there
 			mine.list = b.list(&list{outer: mine.list, at: mine.at, ofRoute: true, routes: 1}, []Part{Public()})
 		}
 		before, _ := route.Parse(r.path) // it was one before
@@ -164,8 +171,16 @@ func (b *builder) listUnder(l *list, from, v *versionRead, made map[*list]*list)
 	if made[l] != nil {
 		return made[l]
 	}
-	taken := &list{outer: b.listUnder(l.outer, from, v, made), at: l.at, kind: l.kind, ofRoute: l.ofRoute, inherited: true, prefix: l.prefix, version: l.version,
-		settings: slices.DeleteFunc(slices.Clone(l.settings), func(s setting) bool { return s.is(staysBehind) })}
+	taken := &list{
+		outer:     b.listUnder(l.outer, from, v, made),
+		at:        l.at,
+		kind:      l.kind,
+		ofRoute:   l.ofRoute,
+		inherited: true,
+		prefix:    l.prefix,
+		version:   l.version,
+		settings:  slices.DeleteFunc(slices.Clone(l.settings), func(s setting) bool { return s.is(staysBehind) }),
+	}
 	made[l] = taken
 	if l == from.list || encloses(l, from.list) {
 		taken.settings = b.besides(taken.settings, v.list, l)

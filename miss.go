@@ -69,8 +69,12 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 			w.WriteHeader(http.StatusNoContent)
 			return nil
 		}
-		return s.withNear(r, 0, problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path, allowed).
-			WithHeader("Allow", allowed))
+		return s.withNear(
+			r,
+			0,
+			problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path, allowed).
+				WithHeader("Allow", allowed),
+		)
 	}
 	if as.Outcome == table.NoEdition || as.Outcome == table.OtherContent {
 		return n.versions.refuse(as, path)
@@ -107,7 +111,9 @@ func (s *state) withNear(r *http.Request, known int, p *problem.Problem) *proble
 }
 
 // near are routes that are like a request that none takes, each with its method.
-func (a *API) near(r *http.Request, m *table.Match, known int, anyMethods bool, fits func(*target) bool) (lines []string) {
+func (a *API) near(
+	r *http.Request, m *table.Match, known int, anyMethods bool, fits func(*target) bool,
+) (lines []string) {
 	near := a.table.Edition(m).Near(r.Method, r.URL.Path, known, func(i int) bool {
 		t := &a.targets[i]
 		return !t.part.own && !t.part.withdrawn && (anyMethods || t.method == r.Method) && fits(t)

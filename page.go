@@ -170,7 +170,10 @@ func eachOf(stream any, take func(item any, err error) bool) {
 	yield := s.Type().In(0)
 	place := reflect.New(yield.In(0))
 	item, held := place.Interface(), place.Elem()
-	more := [2][]reflect.Value{{reflect.ValueOf(false).Convert(yield.Out(0))}, {reflect.ValueOf(true).Convert(yield.Out(0))}}
+	more := [2][]reflect.Value{
+		{reflect.ValueOf(false).Convert(yield.Out(0))},
+		{reflect.ValueOf(true).Convert(yield.Out(0))},
+	}
 	s.Call([]reflect.Value{reflect.MakeFunc(yield, func(args []reflect.Value) []reflect.Value {
 		held.Set(args[0])
 		var err error

@@ -42,7 +42,15 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 
 func (b *builder) planInput(r *resolved, unparsed bool) {
 	t := r.terms()
-	key := inputKey{r.wireIn(), strings.Join(r.names, ","), r.method, t.limits.Body, t.limits.Faults, t.unknown, t.readOnly}
+	key := inputKey{
+		r.wireIn(),
+		strings.Join(r.names, ","),
+		r.method,
+		t.limits.Body,
+		t.limits.Faults,
+		t.unknown,
+		t.readOnly,
+	}
 	if r.input = b.inputs[key]; r.input == nil {
 		before := len(b.mistakes)
 		r.input = bind.Compile(r.wireIn(), b.binding(r, r.names, unparsed))
@@ -58,8 +66,21 @@ func (b *builder) planInput(r *resolved, unparsed bool) {
 func (b *builder) planOutput(r *resolved) {
 	t := r.terms()
 	adapts, plain := r.adapts()
-	key := outputKey{r.wireOut(), adapts, plain, r.part.out.kind, r.status(), t.envelope, t.media, t.mediaParameter(), r.variant(), t.formats,
-		t.conditional, t.omitNull, t.development}
+	key := outputKey{
+		r.wireOut(),
+		adapts,
+		plain,
+		r.part.out.kind,
+		r.status(),
+		t.envelope,
+		t.media,
+		t.mediaParameter(),
+		r.variant(),
+		t.formats,
+		t.conditional,
+		t.omitNull,
+		t.development,
+	}
 	if r.output = b.outputs[key]; r.output != nil {
 		return
 	}
@@ -119,7 +140,10 @@ func wrongMethods(out outputType) error {
 	}
 	tag, tagged := t.MethodByName("ETag")
 	modified, dated := t.MethodByName("LastModified")
-	return errors.Join(check.OtherSignature(tag, tagged, text), check.OtherSignature(modified, dated, reflect.TypeFor[func() time.Time]()))
+	return errors.Join(
+		check.OtherSignature(tag, tagged, text),
+		check.OtherSignature(modified, dated, reflect.TypeFor[func() time.Time]()),
+	)
 }
 
 // adapt finds the adapters of a route.
@@ -162,7 +186,10 @@ func (b *builder) planOwn(r *resolved) {
 func (b *builder) checkFixed(r *resolved) {
 	for _, f := range r.adapted.in.Fixed() {
 		for _, fault := range b.schemas.Judge(f.Field, f.Value) {
-			b.wrongWith(r)("the adapter of its input, at %s: Constant(%q): the value %s", b.where(r.part.adapts.in.At), shape.Text(f.Path), fault.Detail)
+			b.wrongWith(r)(
+				"the adapter of its input, at %s: Constant(%q): the value %s", b.where(r.part.adapts.in.At), shape.Text(f.Path),
+				fault.Detail,
+			)
 		}
 	}
 }
@@ -176,8 +203,11 @@ func (b *builder) checkMissing(r *resolved) {
 			name = *item.Pointer
 		}
 		if r.adapted.own.Needs(item.In, name) {
-			b.mistake(r.at, "%s: the adapter of its input, at %s, drops %s, which the function needs: use Constant, or give it a default", r.line(),
-				b.where(r.part.adapts.in.At), shape.Text(path))
+			b.mistake(
+				r.at,
+				"%s: the adapter of its input, at %s, drops %s, which the function needs: use Constant, or give it a default",
+				r.line(), b.where(r.part.adapts.in.At), shape.Text(path),
+			)
 		}
 	}
 }
@@ -195,12 +225,16 @@ func (b *builder) checkShapes() {
 	}
 	for _, r := range b.routes {
 		get := old[r.path+"\x00"+r.terms().version]
-		if get == nil || r.method != http.MethodPut && r.method != http.MethodPatch || r.input == nil || !r.input.ReadsJSON() ||
+		if get == nil || r.method != http.MethodPut && r.method != http.MethodPatch || r.input == nil ||
+			!r.input.ReadsJSON() ||
 			r.adapted != nil && r.adapted.in != nil {
 			continue
 		}
 		if r.adapted != nil || r.input.BodyType() == get.part.out.value || b.servesElsewhere(r) {
-			b.wrongWith(r)("reads what %s, at %s, does not send: that is an old shape, and this the present one; use Adapted with the same", get.line(), b.where(get.at))
+			b.wrongWith(r)(
+				"reads what %s, at %s, does not send: that is an old shape, and this the present one; use Adapted with the same",
+				get.line(), b.where(get.at),
+			)
 		}
 	}
 }
@@ -208,7 +242,8 @@ func (b *builder) checkShapes() {
 // servesElsewhere reports whether a route's function serves another version in the present shape.
 func (b *builder) servesElsewhere(r *resolved) bool {
 	return r.part.function != nil && slices.ContainsFunc(b.routes, func(other *resolved) bool {
-		return other != r && other.part.function == r.part.function && other.terms().version != r.terms().version && other.adapted == nil
+		return other != r && other.part.function == r.part.function && other.terms().version != r.terms().version &&
+			other.adapted == nil
 	})
 }
 

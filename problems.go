@@ -69,17 +69,22 @@ func Translate(known ...func(error) error) Setting {
 // several that know a problem the nearest and most special counts. Fails names what the function
 // raises.
 func RaisedAs(now, old *problem.Kind) Setting {
-	return setting{at: here.Here(0), name: "RaisedAs", slot: slotRaisedAs, mode: ofGroups, apply: func(b reporter, at here.Place, t *terms) {
-		for _, k := range []*problem.Kind{now, old} {
-			b.kind(at, "RaisedAs", k)
-		}
-		if now == old && now != nil {
-			b.mistake(at, "RaisedAs: both kinds are %q: leave it out, or name what it was", now.Code())
-		}
-		if now != nil && old != nil {
-			t.raisedAs = append([]raisedAs{{now, old}}, t.raisedAs...)
-		}
-	},
+	return setting{
+		at:   here.Here(0),
+		name: "RaisedAs",
+		slot: slotRaisedAs,
+		mode: ofGroups,
+		apply: func(b reporter, at here.Place, t *terms) {
+			for _, k := range []*problem.Kind{now, old} {
+				b.kind(at, "RaisedAs", k)
+			}
+			if now == old && now != nil {
+				b.mistake(at, "RaisedAs: both kinds are %q: leave it out, or name what it was", now.Code())
+			}
+			if now != nil && old != nil {
+				t.raisedAs = append([]raisedAs{{now, old}}, t.raisedAs...)
+			}
+		},
 		acts: func(r *resolved) bool {
 			if slices.Contains(problem.BuiltIn(), now) {
 				return true // whatever the route names

@@ -96,7 +96,8 @@ func (r *resolved) hasRanges() bool {
 	if r.part.what == filesPart {
 		return true
 	}
-	return r.part.out.info != nil && slices.ContainsFunc(r.part.out.info(), func(a facts.Answer) bool { return a.Status == http.StatusPartialContent })
+	return r.part.out.info != nil &&
+		slices.ContainsFunc(r.part.out.info(), func(a facts.Answer) bool { return a.Status == http.StatusPartialContent })
 }
 
 // declares reports whether a route, its chain or its guard names a kind, or a family of it. What Wicketway
@@ -145,7 +146,9 @@ func kindSchema(k *problem.Kind, base string) jsontext.Value {
 	case problem.NotFound, problem.MethodNotAllowed:
 		member("near", reflect.TypeFor[[]string]())
 	}
-	return schemaText(map[string]any{"type": "object", "properties": properties, "required": []string{"type", "title", "status", "code"}})
+	return schemaText(
+		map[string]any{"type": "object", "properties": properties, "required": []string{"type", "title", "status", "code"}},
+	)
 }
 
 // everywhere are the kinds that any request can meet.

@@ -183,7 +183,10 @@ func (b *builder) versionName(g group, outer *list) string {
 // edition.
 func (b *builder) addVersion(g group, under route.Template, outer *terms) (*versionSet, int32) {
 	if outer.versionBy.scheme.kind != byPath && !bind.IsToken(g.version) {
-		b.mistake(g.at, "Version %q: requests name it by %s, so it must be a token (RFC 9110, 5.6.2), such as v2", g.version, outer.versionBy.scheme)
+		b.mistake(
+			g.at, "Version %q: requests name it by %s, so it must be a token (RFC 9110, 5.6.2), such as v2", g.version,
+			outer.versionBy.scheme,
+		)
 	}
 	s := b.under[under.String()]
 	if s == nil {
@@ -191,8 +194,14 @@ func (b *builder) addVersion(g group, under route.Template, outer *terms) (*vers
 		b.sets, b.under[under.String()] = append(b.sets, s), s
 	}
 	if by := outer.versionBy; by.scheme != s.by.scheme || by.byDefault != s.by.byDefault {
-		b.mistake(g.at, "Version %q: is chosen by %s, and the one at %s under the same prefix by %s: choose all in one way, with one default",
-			g.version, by.scheme, b.where(s.at), s.by.scheme)
+		b.mistake(
+			g.at,
+			"Version %q: is chosen by %s, and the one at %s under the same prefix by %s: choose all in one way, with one default",
+			g.version,
+			by.scheme,
+			b.where(s.at),
+			s.by.scheme,
+		)
 	}
 	for _, name := range outer.withdrawn.names {
 		s.withdrawnAt = outer.withdrawn.at
@@ -267,7 +276,10 @@ func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 		return
 	}
 	if strings.EqualFold(method, "any") {
-		b.mistake(p.at, "%s: no request has the method %s: write * for every method that no other route of the path has", p.line, method)
+		b.mistake(
+			p.at, "%s: no request has the method %s: write * for every method that no other route of the path has", p.line,
+			method,
+		)
 	}
 	if method == "*" {
 		method = anyMethod

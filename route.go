@@ -36,7 +36,9 @@ func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out
 //
 // An old input keeps the rules of its own type, and what it becomes those of the function's: faults
 // of the latter are told at the place where the old input has the member.
-func Adapted[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), in, out adapt.Adapter, settings ...Setting) Part {
+func Adapted[In, Out any](
+	line string, serve func(ctx context.Context, in In) (Out, error), in, out adapt.Adapter, settings ...Setting,
+) Part {
 	p := &routePart{
 		at:       here.Here(0),
 		line:     line,

@@ -129,7 +129,10 @@ func (s *state) nothing(r *http.Request) error {
 	if t.namesValue() {
 		return problem.NotFound.Newf("Nothing is at %s.", r.URL.EscapedPath())
 	}
-	return fmt.Errorf("the route %s returned nil without an error: return a value, a problem, or make the output wicketway.None", t.line())
+	return fmt.Errorf(
+		"the route %s returned nil without an error: return a value, a problem, or make the output wicketway.None",
+		t.line(),
+	)
 }
 
 // checkTag says what is wrong with a tag that a reply has by hand: the conditions of its callers are held
@@ -142,7 +145,12 @@ func (s *state) checkTag(to reply, offer int) error {
 	}
 	tag, err := t.output.TagOf(to.value, t.name, offer)
 	if err == nil && tag != given {
-		err = fmt.Errorf("the reply of %s has the Etag %s, but conditions ask for that of its value, %s: give the value a method ETag() string", t.line(), given, tag)
+		err = fmt.Errorf(
+			"the reply of %s has the Etag %s, but conditions ask for that of its value, %s: give the value a method ETag() string",
+			t.line(),
+			given,
+			tag,
+		)
 	}
 	return err
 }

@@ -95,7 +95,10 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 	}
 	if s.HeaderTimeout < 0 || s.IdleTimeout < 0 || s.HeaderBytes < 0 || s.Notice < 0 || s.Drain < 0 {
 		closeAll()
-		return fmt.Errorf("serve: %v for a header of %d bytes, %v idle, %v of notice, %v to drain: none of them is negative", s.HeaderTimeout, s.HeaderBytes, s.IdleTimeout, s.Notice, s.Drain)
+		return fmt.Errorf(
+			"serve: %v for a header of %d bytes, %v idle, %v of notice, %v to drain: none of them is negative",
+			s.HeaderTimeout, s.HeaderBytes, s.IdleTimeout, s.Notice, s.Drain,
+		)
 	}
 	own := len(s.Addresses)
 	for _, address := range s.Addresses {
@@ -123,7 +126,9 @@ func listen(address string) (net.Listener, error) {
 	if !unix {
 		_, port, err := net.SplitHostPort(address)
 		if err != nil || port == "" {
-			return nil, fmt.Errorf("the address %q has no port: write :8080 or 127.0.0.1:8080, with :0 for one that is free", address)
+			return nil, fmt.Errorf(
+				"the address %q has no port: write :8080 or 127.0.0.1:8080, with :0 for one that is free", address,
+			)
 		}
 		if _, err := net.LookupPort("tcp", port); err != nil {
 			return nil, fmt.Errorf("the address %q has no valid port: %s is not a number from 0 to 65535", address, port)
@@ -244,7 +249,10 @@ func (r *run) drain(listeners []*drained, emptied <-chan error) error {
 	close(r.draining)
 	begun := time.Now()
 	most := cmp.Or(r.settings.Drain, 15*time.Second)
-	r.log.Info("draining: no new connections, requests under way are finished", "requests", count(&r.active), "at_most", most.String())
+	r.log.Info(
+		"draining: no new connections, requests under way are finished", "requests", count(&r.active), "at_most",
+		most.String(),
+	)
 	limited, cancel := context.WithTimeout(context.Background(), r.settings.Notice+most)
 	defer cancel()
 	sleep(limited, r.settings.Notice)
@@ -324,8 +332,10 @@ func (r *run) announce(listeners []net.Listener, secure bool) {
 		}
 	}
 	slices.Sort(versions)
-	r.log.Info("listening", "url", strings.Join(urls, " "), "api", a.info.Title, "address", strings.Join(addresses, " "), "tls", secure, "mode", mode,
-		"versions", strings.Join(versions, " "), "routes", routes, "open", open)
+	r.log.Info(
+		"listening", "url", strings.Join(urls, " "), "api", a.info.Title, "address", strings.Join(addresses, " "), "tls",
+		secure, "mode", mode, "versions", strings.Join(versions, " "), "routes", routes, "open", open,
+	)
 }
 
 // certificatePatience is the least time between two looks at the files.

@@ -290,7 +290,8 @@ func (l Limits) pieces() (all []piece) {
 		if value(l) {
 			all = append(all, piece{name, func(at *list, r *resolved) bool {
 				for nearer := r.list; nearer != at; nearer = nearer.outer {
-					if slices.ContainsFunc(nearer.settings, func(s setting) bool { return s.limits != nil && value(*s.limits) }) && name != "AtOnce" {
+					if slices.ContainsFunc(nearer.settings, func(s setting) bool { return s.limits != nil && value(*s.limits) }) &&
+						name != "AtOnce" {
 						return false
 					}
 				}
@@ -299,11 +300,18 @@ func (l Limits) pieces() (all []piece) {
 		}
 	}
 	const overruled = "inner settings overrule it for every route"
-	add("Body", func(l Limits) bool { return l.Body != 0 }, (*resolved).reads, "no route here reads a body, or inner settings overrule it; a plain handler sees to its own body")
+	add(
+		"Body", func(l Limits) bool { return l.Body != 0 }, (*resolved).reads,
+		"no route here reads a body, or inner settings overrule it; a plain handler sees to its own body",
+	)
 	add("Rate", func(l Limits) bool { return l.Rate != 0 }, nil, overruled)
 	add("Time", func(l Limits) bool { return l.Time != 0 }, nil, overruled)
 	add("AtOnce", func(l Limits) bool { return l.AtOnce != 0 }, nil, overruled)
-	add("Faults", func(l Limits) bool { return l.Faults != 0 }, func(r *resolved) bool { return r.input != nil && r.input.Reads() }, "no route here reads an input, or inner settings overrule it")
+	add(
+		"Faults", func(l Limits) bool { return l.Faults != 0 },
+		func(r *resolved) bool { return r.input != nil && r.input.Reads() },
+		"no route here reads an input, or inner settings overrule it",
+	)
 	return all
 }
 
@@ -341,7 +349,8 @@ func Name(name string) Setting {
 		slot: slotName,
 		mode: replaces | onlyRoute,
 		apply: func(b reporter, at here.Place, t *terms) {
-			if t.name = name; name == "" || strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == '/' || c == 0x7f }) {
+			if t.name = name; name == "" ||
+				strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == '/' || c == 0x7f }) {
 				b.mistake(at, "Name: %q is not a name: names have neither spaces nor slashes, such as passages.find", name)
 			}
 		},

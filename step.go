@@ -200,7 +200,10 @@ func (t *terms) makeSteps(guarded bool) *steps {
 			s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepGuard, Name: t.guardName}})
 		}
 		if k < len(t.chain) && !slices.Contains(t.left, t.chain[k]) {
-			s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepMiddleware, Name: t.chain[k].Name}, middleware: t.chain[k].handler})
+			s.list = append(
+				s.list,
+				step{Step: exchange.Step{Kind: exchange.StepMiddleware, Name: t.chain[k].Name}, middleware: t.chain[k].handler},
+			)
 		}
 	}
 	for _, seat := range t.seats {

@@ -34,7 +34,10 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 				b.mistake(at, "VersionBy: Header(%q) is not a field name (RFC 9110, 5.1), such as Api-Version", scheme.field)
 			}
 			if scheme.kind == byHeader && hasMeaning(scheme.field) {
-				b.mistake(at, "VersionBy: the field %s has a meaning of its own: choose one such as Api-Version, or MediaType", scheme.field)
+				b.mistake(
+					at, "VersionBy: the field %s has a meaning of its own: choose one such as Api-Version, or MediaType",
+					scheme.field,
+				)
 			}
 			t.versionBy = versionBy{scheme, byDefault, at}
 		},
@@ -43,7 +46,9 @@ func VersionBy(scheme VersionScheme, byDefault string) Setting {
 		lacks:  "this group has no Version",
 		suits: func(r *resolved) error {
 			if g := r.terms().guard; g != nil && scheme.kind == byHeader && slices.Contains(g.Scheme().Fields(), scheme.field) {
-				return fmt.Errorf("the guard %s reads the field %s: choose another one, such as Api-Version", g.Scheme().Name, scheme.field)
+				return fmt.Errorf(
+					"the guard %s reads the field %s: choose another one, such as Api-Version", g.Scheme().Name, scheme.field,
+				)
 			}
 			return nil
 		},
@@ -58,9 +63,42 @@ func hasMeaning(field string) bool {
 			return true
 		}
 	}
-	return slices.Contains([]string{"Authorization", "Cookie", "Set-Cookie", "Range", "Origin", "Referer", "User-Agent", "Host", "Expect", "Date",
-		"Forwarded", "From", "Via", "Cache-Control", "Pragma", "Connection", "Keep-Alive", "Te", "Trailer", "Transfer-Encoding", "Upgrade",
-		"Prefer", "Priority", "Link", "Traceparent", "Tracestate", "Baggage", "Last-Event-Id", "X-Request-Id", "X-Api-Key", "Idempotency-Key"}, field)
+	return slices.Contains(
+		[]string{
+			"Authorization",
+			"Cookie",
+			"Set-Cookie",
+			"Range",
+			"Origin",
+			"Referer",
+			"User-Agent",
+			"Host",
+			"Expect",
+			"Date",
+			"Forwarded",
+			"From",
+			"Via",
+			"Cache-Control",
+			"Pragma",
+			"Connection",
+			"Keep-Alive",
+			"Te",
+			"Trailer",
+			"Transfer-Encoding",
+			"Upgrade",
+			"Prefer",
+			"Priority",
+			"Link",
+			"Traceparent",
+			"Tracestate",
+			"Baggage",
+			"Last-Event-Id",
+			"X-Request-Id",
+			"X-Api-Key",
+			"Idempotency-Key",
+		},
+		field,
+	)
 }
 
 // Withdrawn names versions that are no longer served. Who asks for one gets the same problem as for
@@ -87,7 +125,13 @@ func isVersioned(r *resolved) bool { return r.terms().version != "" }
 // inherited that the route would replace, so that a slip in its line does not leave the old route
 // in place.
 func Overrides() Setting {
-	return setting{at: here.Here(0), name: "Overrides", slot: slotOverrides, mode: replaces | onlyRoute, apply: func(reporter, here.Place, *terms) {}}
+	return setting{
+		at:    here.Here(0),
+		name:  "Overrides",
+		slot:  slotOverrides,
+		mode:  replaces | onlyRoute,
+		apply: func(reporter, here.Place, *terms) {},
+	}
 }
 
 // Inherit stands in the list of a [Version] and takes over every route of an earlier version
@@ -116,7 +160,9 @@ func (p inheritPart) part() here.Place { return p.at }
 // read more, and what comes instead. It does not travel with inherited routes; nor do [Sunset],
 // [EndsAtSunset] and what is related to them.
 func Deprecated(from time.Time) Setting {
-	return retires(here.Here(0), "Deprecated", slotDeprecated, func(r *retirement, on bool) { r.deprecated = given(from, on) }).
+	return retires(
+		here.Here(0), "Deprecated", slotDeprecated, func(r *retirement, on bool) { r.deprecated = given(from, on) },
+	).
 		wrong(from.IsZero(), "the time is zero: give the one from which it holds")
 }
 
@@ -161,10 +207,17 @@ func Related(relation, target string) Setting {
 	s.apply = func(b reporter, at here.Place, t *terms) {
 		uri, err := url.Parse(target)
 		switch {
-		case err != nil, target == "", strings.ContainsAny(target, "<> \"\r\n"), uri.Scheme == "" && uri.Host == "" && !strings.HasPrefix(target, "/"):
+		case err != nil,
+			target == "",
+			strings.ContainsAny(target, "<> \"\r\n"),
+			uri.Scheme == "" && uri.Host == "" && !strings.HasPrefix(target, "/"):
 			b.mistake(at, "Related: %q is not a target: write a path such as /api/v2, or a URI", target)
 		case !bind.IsToken(relation) && !isURI(relation):
-			b.mistake(at, "Related: %q is not a relation: write one that is registered (RFC 8288, 2.1), such as successor-version, or a URI", relation)
+			b.mistake(
+				at,
+				"Related: %q is not a relation: write one that is registered (RFC 8288, 2.1), such as successor-version, or a URI",
+				relation,
+			)
 		default:
 			t.retire(func(r *retirement) { r.links = append(slices.Clip(r.links), link) })
 		}

@@ -132,7 +132,9 @@ func (a Adapter) ToNew(value any) (any, error) {
 	return now.Interface(), err
 }
 
-func (a Adapter) given(value any, way func(*shape.Adapter) (reflect.Type, bool)) (made *shape.Adapter, held reflect.Value, err error) {
+func (a Adapter) given(
+	value any, way func(*shape.Adapter) (reflect.Type, bool),
+) (made *shape.Adapter, held reflect.Value, err error) {
 	v := reflect.ValueOf(value)
 	if made = a.declared.Made; made == nil {
 		if made, err = a.declared.Lift(v.Type()); err != nil {

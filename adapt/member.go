@@ -34,7 +34,9 @@ func Constant(now string, value any) Member {
 // Compute says that a member had another value, under the same name or another, with a function for each
 // way as in [Func]. Now may lead further in, with slashes: chamber/length.
 func Compute[New, Old any](now, old string, toOld func(New) Old, toNew func(Old) (New, error)) Member {
-	return Member{shape.Member{Call: fmt.Sprintf("Compute(%q, %q)", now, old), New: now, Old: old, By: functions(toOld, toNew)}}
+	return Member{
+		shape.Member{Call: fmt.Sprintf("Compute(%q, %q)", now, old), New: now, Old: old, By: functions(toOld, toNew)},
+	}
 }
 
 // Extra says that there was a member which is made of the whole value. Into takes that of an old input

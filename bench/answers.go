@@ -72,7 +72,9 @@ func (f *flushed) Flush() { f.body.Reset() }
 
 func listOfHundred(m meter) result {
 	list := hundred()
-	ours := answering(wicketway.Route("GET /readings", func(context.Context, wicketway.None) ([]reading, error) { return list, nil }))
+	ours := answering(
+		wicketway.Route("GET /readings", func(context.Context, wicketway.None) ([]reading, error) { return list, nil }),
+	)
 	theirs := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		if err := json.MarshalWrite(w, list); err != nil {
@@ -133,18 +135,20 @@ func streamHeap(meter) result {
 			most = max(most, now-before)
 		}
 	}
-	h := answering(wicketway.Route("GET /readings", func(context.Context, wicketway.None) (wicketway.Stream[reading], error) {
-		return func(yield func(reading, error) bool) {
-			for i := range streamed {
-				if i%1000 == 999 {
-					grown()
+	h := answering(
+		wicketway.Route("GET /readings", func(context.Context, wicketway.None) (wicketway.Stream[reading], error) {
+			return func(yield func(reading, error) bool) {
+				for i := range streamed {
+					if i%1000 == 999 {
+						grown()
+					}
+					if !yield(readingAt(i), nil) {
+						return
+					}
 				}
-				if !yield(readingAt(i), nil) {
-					return
-				}
-			}
-		}, nil
-	}))
+			}, nil
+		}),
+	)
 	asked(h, 200, "Accept", "application/x-ndjson")(1)
 	runtime.KeepAlive(h)
 	return holds("", float64(most)/(1<<20), 1, "%d KiB", most>>10)
@@ -178,6 +182,8 @@ func unchangedGet(m meter) result {
 		h.ServeHTTP(w, httptest.NewRequest("GET", "/readings", nil))
 		return w.Header().Get("Etag")
 	}
-	ratio, a, b := m.compare(asked(ours, 304, "If-None-Match", tag(ours)), asked(theirs, 304, "If-None-Match", tag(theirs)))
+	ratio, a, b := m.compare(
+		asked(ours, 304, "If-None-Match", tag(ours)), asked(theirs, 304, "If-None-Match", tag(theirs)),
+	)
 	return holds("", ratio, 1.05, "%.0f ns to %.0f ns", a, b)
 }

@@ -11,10 +11,11 @@ import (
 
 // changing fills a cache with n answers, half of them of one path, and gives what changes that path.
 func changing(n int) func(int) {
-	h := cache.Responses(cache.Settings{Bytes: 1 << 30}).Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Cache-Control", "max-age=3600")
-		w.Write([]byte(`"bell"`))
-	}))
+	h := cache.Responses(cache.Settings{Bytes: 1 << 30}).
+		Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Cache-Control", "max-age=3600")
+			w.Write([]byte(`"bell"`))
+		}))
 	p := &page{header: http.Header{}}
 	serve := func(r *http.Request) {
 		clear(p.header)

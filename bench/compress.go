@@ -66,7 +66,10 @@ func printLevels(out io.Writer) {
 	}
 	for _, level := range []zstd.EncoderLevel{zstd.SpeedFastest, zstd.SpeedDefault, zstd.SpeedBetterCompression} {
 		add("zstd "+level.String(), func() resetter {
-			z, _ := zstd.NewWriter(io.Discard, zstd.WithEncoderLevel(level), zstd.WithWindowSize(256<<10), zstd.WithEncoderConcurrency(1), zstd.WithLowerEncoderMem(true))
+			z, _ := zstd.NewWriter(
+				io.Discard, zstd.WithEncoderLevel(level), zstd.WithWindowSize(256<<10), zstd.WithEncoderConcurrency(1),
+				zstd.WithLowerEncoderMem(true),
+			)
 			return z
 		})
 	}
@@ -83,15 +86,22 @@ func printLevels(out io.Writer) {
 				z.Write(text)
 				z.Close()
 			}
-			fmt.Fprintf(out, "  %-24s %7d bytes %5.1f%%  %8.1f µs\n", name, packed.Len(), 100*float64(packed.Len())/float64(len(text)),
-				float64(time.Since(start).Microseconds())/float64(n))
+			fmt.Fprintf(
+				out, "  %-24s %7d bytes %5.1f%%  %8.1f µs\n", name, packed.Len(), 100*float64(packed.Len())/float64(len(text)),
+				float64(time.Since(start).Microseconds())/float64(n),
+			)
 		}
 	}
 }
 
 // compressed is what the middleware adds over the bare encoder, for 20 KiB of JSON by gzip.
 func compressed(m meter) result {
-	text := []byte(`[` + strings.TrimSuffix(strings.Repeat(`{"lock":"bell","metres":2.417,"read":"2027-05-04T09:30:00Z"},`, 330), ",") + `]`)
+	text := []byte(
+		`[` + strings.TrimSuffix(
+			strings.Repeat(`{"lock":"bell","metres":2.417,"read":"2027-05-04T09:30:00Z"},`, 330),
+			",",
+		) + `]`,
+	)
 	serve := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		w.Write(text)

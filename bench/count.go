@@ -168,7 +168,9 @@ func instructions(p part) (float64, error) {
 	err = valgrind.Run()
 	found := collected.FindStringSubmatch(out.String())
 	if err != nil || found == nil {
-		return 0, fmt.Errorf("%s, comparison %d: valgrind: %w\n%s", p.Line, p.At, cmp.Or(err, errors.New("no count")), out.String())
+		return 0, fmt.Errorf(
+			"%s, comparison %d: valgrind: %w\n%s", p.Line, p.At, cmp.Or(err, errors.New("no count")), out.String(),
+		)
 	}
 	return strconv.ParseFloat(found[1], 64)
 }
@@ -228,7 +230,8 @@ func countLines(out io.Writer, wanted func(line string) bool, against, keep stri
 	now := record{Go: compiler()}
 	var grown []error
 	for _, line := range lines {
-		if !wanted(line.name) || against != "" && !slices.ContainsFunc(before.Held, func(c comparison) bool { return c.Line == line.name }) {
+		if !wanted(line.name) ||
+			against != "" && !slices.ContainsFunc(before.Held, func(c comparison) bool { return c.Line == line.name }) {
 			continue
 		}
 		c := &counter{line: line.name, earlier: earlier}
@@ -241,8 +244,12 @@ func countLines(out io.Writer, wanted func(line string) bool, against, keep stri
 			fmt.Fprintf(out, "    %.3g of %.3g  %s\n", made.Ratio, made.Limit, made.note)
 		}
 		for _, done := range c.done {
-			fmt.Fprintf(out, "    %.3f  %s to %s instructions, %.1f to %.1f allocations, %.0f to %.0f bytes\n", done.Ours.Instructions/done.Theirs.Instructions,
-				grouped(done.Ours.Instructions), grouped(done.Theirs.Instructions), done.Ours.Allocations, done.Theirs.Allocations, done.Ours.Bytes, done.Theirs.Bytes)
+			fmt.Fprintf(
+				out, "    %.3f  %s to %s instructions, %.1f to %.1f allocations, %.0f to %.0f bytes\n",
+				done.Ours.Instructions/done.Theirs.Instructions, grouped(done.Ours.Instructions),
+				grouped(done.Theirs.Instructions), done.Ours.Allocations, done.Theirs.Allocations, done.Ours.Bytes,
+				done.Theirs.Bytes,
+			)
 			if was, ok := earlier[key(done.Line, done.At)]; ok {
 				if before.Go != now.Go {
 					was.Ours.Instructions = done.Ours.Instructions

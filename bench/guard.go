@@ -46,7 +46,9 @@ func (v *verifier) authenticate(r *http.Request) (subject string, scopes []strin
 func tokensBy(guard exchange.Authenticator, n int) []*http.Request {
 	requests := make([]*http.Request, n)
 	for i := range requests {
-		text, err := auth.Issue(guard, auth.NewToken{Subject: fmt.Sprint("OB-", i), Scopes: []string{"passages"}, Lifetime: time.Hour})
+		text, err := auth.Issue(
+			guard, auth.NewToken{Subject: fmt.Sprint("OB-", i), Scopes: []string{"passages"}, Lifetime: time.Hour},
+		)
 		if err != nil {
 			panic(err)
 		}
@@ -58,7 +60,10 @@ func tokensBy(guard exchange.Authenticator, n int) []*http.Request {
 // guarding compares a guard with a verifier written by hand, over some tokens again and again.
 func guarding(m meter, keys auth.Keys, algorithm string, key any, limit float64, how ...auth.Option) result {
 	guard := auth.Bearer(keys, append(how, auth.Audience("bench"))...)
-	byHand := &verifier{jwt.NewParser(jwt.WithValidMethods([]string{algorithm}), jwt.WithExpirationRequired(), jwt.WithAudience("bench")), key}
+	byHand := &verifier{
+		jwt.NewParser(jwt.WithValidMethods([]string{algorithm}), jwt.WithExpirationRequired(), jwt.WithAudience("bench")),
+		key,
+	}
 	requests := tokensBy(guard, 64)
 	ratio, a, b := m.compare(func(n int) {
 		for i := range n {

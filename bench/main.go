@@ -37,7 +37,11 @@ func main() {
 	only := flag.String("only", "", "measure only lines whose name matches this regular `expression`")
 	levels := flag.Bool("levels", false, "print sizes and times of the demo's answers by coding and level")
 	count := flag.Bool("count", false, "count instructions, by valgrind, rather than measure time")
-	against := flag.String("against", "", "with -count: only lines of this `file`, and fail where one has grown by more than 2 %")
+	against := flag.String(
+		"against",
+		"",
+		"with -count: only lines of this `file`, and fail where one has grown by more than 2 %",
+	)
 	keep := flag.String("keep", "", "with -count: write what was counted into this `file`")
 	flag.Parse()
 	if said := os.Getenv(partVariable); said != "" {

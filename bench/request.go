@@ -245,12 +245,18 @@ func smallGetAllocations(meter) result {
 
 // adaptedGet has an old shape of which each member is another kind of different.
 func adaptedGet(m meter) result {
-	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
-		wicketway.Adapted("GET /locks/{lock}", func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil },
-			adapt.Same(), adapt.Struct[lock](
+	api, err := wicketway.Build(
+		wicketway.Info{Title: "Bench", Version: "1.0.0"},
+		wicketway.Adapted(
+			"GET /locks/{lock}",
+			func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil },
+			adapt.Same(),
+			adapt.Struct[lock](
 				adapt.Rename("lock", "id"),
 				adapt.Compute("width", "width_ft", func(metres float64) float64 { return math.Round(metres * 3.2808) }, nil),
-				adapt.Compute("open", "state", stateOf, nil))))
+				adapt.Compute("open", "state", stateOf, nil)),
+		),
+	)
 	if err != nil {
 		panic(err)
 	}

@@ -334,7 +334,9 @@ func inheriting(n int) []wicketway.Part {
 }
 
 func buildInheriting(m meter) result {
-	one, ten := buildTimeOf(m, []wicketway.Part{wicketway.Version("v1", parts(1_000)...)}), buildTimeOf(m, inheriting(1_000))
+	one, ten := buildTimeOf(
+		m, []wicketway.Part{wicketway.Version("v1", parts(1_000)...)},
+	), buildTimeOf(m, inheriting(1_000))
 	return holds("", ten/one/10, 2, "%.1f ms to %.1f ms", one, ten)
 }
 

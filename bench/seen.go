@@ -37,9 +37,16 @@ func accessLog(m meter) result {
 		rec, start := &recorder{ResponseWriter: w}, time.Now()
 		serve.ServeHTTP(rec, r)
 		host, _, _ := net.SplitHostPort(r.RemoteAddr)
-		logger.LogAttrs(r.Context(), slog.LevelInfo, "request", slog.String("method", r.Method), slog.String("path", r.URL.Path),
-			slog.String("route", ""), slog.Int("status", rec.status), slog.Float64("duration_ms", milliseconds(time.Since(start))),
-			slog.Int64("sent", rec.bytes), slog.String("remote", host))
+		logger.LogAttrs(
+			r.Context(),
+			slog.LevelInfo,
+			"request",
+			slog.String("method", r.Method),
+			slog.String("path", r.URL.Path),
+			slog.String(
+				"route", ""), slog.Int("status", rec.status), slog.Float64("duration_ms", milliseconds(time.Since(start))),
+			slog.Int64("sent", rec.bytes), slog.String("remote", host),
+		)
 	})
 	ratio, a, b := m.compare(getting(ours), getting(theirs))
 	return holds("", ratio, 1.05, "%.0f ns to %.0f ns", a, b)
@@ -61,7 +68,8 @@ func watched() (ours, theirs http.Handler) {
 	sizes := prometheus.ExponentialBuckets(64, 8, 8)
 	duration := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "duration", Buckets: []float64{.005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10},
 		NativeHistogramBucketFactor: 1.1, NativeHistogramMaxBucketNumber: 100, NativeHistogramMinResetDuration: time.Hour},
-		[]string{"method", "route", "version", "status", "code"}).WithLabelValues("GET", "/locks/{lock}", "", "2xx", "")
+		[]string{"method", "route", "version", "status", "code"}).
+		WithLabelValues("GET", "/locks/{lock}", "", "2xx", "")
 	received := prometheus.NewHistogram(prometheus.HistogramOpts{Name: "received", Buckets: sizes})
 	sent := prometheus.NewHistogram(prometheus.HistogramOpts{Name: "sent", Buckets: sizes})
 	active := prometheus.NewGauge(prometheus.GaugeOpts{Name: "active"})
@@ -95,10 +103,23 @@ func watched() (ours, theirs http.Handler) {
 		received.Observe(0)
 		sent.Observe(float64(rec.bytes))
 		host, _, _ := net.SplitHostPort(r.RemoteAddr)
-		logger.LogAttrs(ctx, slog.LevelInfo, "request", slog.String("method", r.Method), slog.String("path", r.URL.Path),
-			slog.String("route", "/locks/{lock}"), slog.Int("status", rec.status), slog.Float64("duration_ms", milliseconds(took)),
-			slog.Int64("sent", rec.bytes), slog.String("request", text), slog.String("trace", hex.EncodeToString(trace.ID[:])),
-			slog.String("remote", host))
+		logger.LogAttrs(
+			ctx,
+			slog.LevelInfo,
+			"request",
+			slog.String("method", r.Method),
+			slog.String("path", r.URL.Path),
+			slog.String(
+				"route",
+				"/locks/{lock}",
+			),
+			slog.Int("status", rec.status),
+			slog.Float64("duration_ms", milliseconds(took)),
+			slog.Int64("sent", rec.bytes),
+			slog.String("request", text),
+			slog.String("trace", hex.EncodeToString(trace.ID[:])),
+			slog.String("remote", host),
+		)
 	})
 }
 
@@ -117,8 +138,13 @@ func unwatched(m meter) result {
 	}
 	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
 		wicketway.Route("GET /locks/{lock}", func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil }),
-		wicketway.Group(wicketway.Chain(counted, accesslog.To(slog.New(logHandler), accesslog.Slow(time.Second))),
-			wicketway.Route("GET /passages/{lock}", func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil })))
+		wicketway.Group(
+			wicketway.Chain(counted, accesslog.To(slog.New(logHandler), accesslog.Slow(time.Second))),
+			wicketway.Route(
+				"GET /passages/{lock}",
+				func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil },
+			),
+		))
 	if err != nil {
 		panic(err)
 	}

@@ -219,10 +219,12 @@ var (
 	PreconditionFailed = Define(http.StatusPreconditionFailed, "precondition-failed",
 		"A precondition failed").
 		Means("Fetch the resource again and retry with its new ETag.")
-	UnsupportedMedia = Define(http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted").
-				Means("The response's Accept and Accept-Encoding fields list what is accepted.").
-				Carries("accepted", []string{"application/json"}).
-				Sends("Accept", "Accept-Encoding", "Accept-Patch")
+	UnsupportedMedia = Define(
+		http.StatusUnsupportedMediaType, "unsupported-media-type", "The content type is not accepted",
+	).
+		Means("The response's Accept and Accept-Encoding fields list what is accepted.").
+		Carries("accepted", []string{"application/json"}).
+		Sends("Accept", "Accept-Encoding", "Accept-Patch")
 	Invalid = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
 		Means("The member errors lists every item, with its place, the rule and its bound.")
 	PreconditionRequired = Define(http.StatusPreconditionRequired, "precondition-required",

@@ -68,5 +68,29 @@ func find(code string, kinds []*Kind) *Kind {
 // BuiltIn are the kinds that Wicketway itself raises.
 func BuiltIn() []*Kind { return slices.Clone(builtIn) }
 
-var builtIn = []*Kind{BadRequest, Unreadable, Unauthorized, Forbidden, ScopeMissing, NotFound, VersionUnknown, VersionInvalid, MethodNotAllowed,
-	NotAcceptable, VersionNotAcceptable, BodyTimeout, Withdrawn, Retired, PreconditionFailed, BodyTooLarge, UnsupportedMedia, Invalid, PreconditionRequired, CallerLeft, Internal, NotImplemented, Timeout, Overloaded}
+var builtIn = []*Kind{
+	BadRequest,
+	Unreadable,
+	Unauthorized,
+	Forbidden,
+	ScopeMissing,
+	NotFound,
+	VersionUnknown,
+	VersionInvalid,
+	MethodNotAllowed,
+	NotAcceptable,
+	VersionNotAcceptable,
+	BodyTimeout,
+	Withdrawn,
+	Retired,
+	PreconditionFailed,
+	BodyTooLarge,
+	UnsupportedMedia,
+	Invalid,
+	PreconditionRequired,
+	CallerLeft,
+	Internal,
+	NotImplemented,
+	Timeout,
+	Overloaded,
+}

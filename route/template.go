@@ -160,7 +160,9 @@ func (p *parser) segment() error {
 		}
 	}
 	if first := s.Texts[0]; strings.HasPrefix(first, ":") {
-		return p.fail(start, "a segment that begins with : is a text here: write {%s} for a parameter", strings.TrimLeft(first, ":"))
+		return p.fail(
+			start, "a segment that begins with : is a text here: write {%s} for a parameter", strings.TrimLeft(first, ":"),
+		)
 	}
 	if len(p.segments) == MaxSegments {
 		return p.fail(start, "a template has at most %d segments; {+rest} takes any number", MaxSegments)
@@ -295,7 +297,9 @@ func readsBack(s segment.Segment, values []string) error {
 	}
 	for i, v := range values {
 		if got := segment.Decode(whole.String()[spans[i].Start:spans[i].End]); got != v {
-			return fmt.Errorf("parameter %s: %q would be read back as %q: it contains the text that follows it", s.Names[i], v, got)
+			return fmt.Errorf(
+				"parameter %s: %q would be read back as %q: it contains the text that follows it", s.Names[i], v, got,
+			)
 		}
 	}
 	return nil

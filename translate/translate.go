@@ -21,10 +21,12 @@ var (
 			Means("The member columns, where there is one, names what must be unique.")
 	ErrMissing = problem.Define(http.StatusUnprocessableEntity, "value-missing", "A value is missing").
 			Means("The member columns, where there is one, names it.")
-	ErrReference = problem.Define(http.StatusConflict, "reference-broken", "The value refers to something that does not exist, or is referred to")
-	ErrRefused   = problem.Define(http.StatusUnprocessableEntity, "value-refused", "The value breaks a rule of the store")
-	ErrTooLong   = problem.Define(http.StatusUnprocessableEntity, "value-too-long", "The value is too long")
-	ErrBusy      = problem.Define(http.StatusServiceUnavailable, "store-busy", "The store is busy").
+	ErrReference = problem.Define(
+		http.StatusConflict, "reference-broken", "The value refers to something that does not exist, or is referred to",
+	)
+	ErrRefused = problem.Define(http.StatusUnprocessableEntity, "value-refused", "The value breaks a rule of the store")
+	ErrTooLong = problem.Define(http.StatusUnprocessableEntity, "value-too-long", "The value is too long")
+	ErrBusy    = problem.Define(http.StatusServiceUnavailable, "store-busy", "The store is busy").
 			Means("Nothing was changed. The field Retry-After says in how many seconds to try again.").
 			Sends("Retry-After")
 )

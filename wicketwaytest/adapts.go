@@ -43,7 +43,10 @@ func Adapts[New any](t testing.TB, a adapt.Adapter, examples ...New) {
 		was, wasErr := without(example, lost)
 		is, isErr := without(back, lost)
 		if wasErr != nil || isErr != nil || was != is {
-			t.Errorf("Adapts: example %d comes back as %s, and was %s (%v %v): name the lost members, or mend a function", i, is, was, wasErr, isErr)
+			t.Errorf(
+				"Adapts: example %d comes back as %s, and was %s (%v %v): name the lost members, or mend a function", i, is,
+				was, wasErr, isErr,
+			)
 		}
 	}
 }
@@ -67,7 +70,10 @@ func oldOf(t testing.TB, i int, a adapt.Adapter, example any) (old any, text jso
 	}
 	read := reflect.New(reflect.TypeOf(old))
 	if faults, _ := of.Decode(text, read.Interface(), check.Reading{Lenient: check.ReadOnlyMembers}); faults != nil {
-		t.Errorf("Adapts: example %d: its old value %s breaks a rule of its type: %q %s", i, text, faults[0].Pointer, faults[0].Detail)
+		t.Errorf(
+			"Adapts: example %d: its old value %s breaks a rule of its type: %q %s", i, text, faults[0].Pointer,
+			faults[0].Detail,
+		)
 		return nil, nil, false
 	}
 	return read.Elem().Interface(), text, true

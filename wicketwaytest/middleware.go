@@ -131,7 +131,9 @@ func passesOnce(s setting) error {
 	case err != nil:
 		return err
 	case n == 0:
-		return errors.New("next was not called: if the middleware refuses this request, give a change that makes it one that passes")
+		return errors.New(
+			"next was not called: if the middleware refuses this request, give a change that makes it one that passes",
+		)
 	case n > 1:
 		return fmt.Errorf("next was called %d times for one request: call it once, and keep what it answered", n)
 	}
@@ -164,7 +166,10 @@ func runsInParallel(s setting) error {
 	}
 	group.Wait()
 	if got := wrong.Load(); got != nil {
-		return fmt.Errorf("one of 32 requests at a time got %.100q, the answer of another: keep what belongs to a request in variables of the handler that Wrap returns", *got)
+		return fmt.Errorf(
+			"one of 32 requests at a time got %.100q, the answer of another: keep what belongs to a request in variables of the handler that Wrap returns",
+			*got,
+		)
 	}
 	return nil
 }
@@ -186,7 +191,9 @@ func passesContext(s setting) error {
 		passed.Store(r.Context().Value(passedKey{}) != nil)
 	}, func(*http.Response) error { return nil })
 	if err == nil && !passed.Load() {
-		return errors.New("values of the context are gone: pass on r, or r.WithContext(...) with a context made from r.Context()")
+		return errors.New(
+			"values of the context are gone: pass on r, or r.WithContext(...) with a context made from r.Context()",
+		)
 	}
 	return err
 }
@@ -199,7 +206,10 @@ func keepsAnswers(s setting) error {
 	}, func(resp *http.Response) error {
 		body, err := io.ReadAll(resp.Body)
 		if err != nil || resp.StatusCode != http.StatusTeapot || string(body) != "what is sent, and read" {
-			return fmt.Errorf("a short text with the status 418 came as %d %.100q (%v): write what next has written, no more and no less", resp.StatusCode, body, err)
+			return fmt.Errorf(
+				"a short text with the status 418 came as %d %.100q (%v): write what next has written, no more and no less",
+				resp.StatusCode, body, err,
+			)
 		}
 		return nil
 	})
@@ -251,7 +261,10 @@ func keepsHijack(s setting) error {
 		}
 		rest, err := bufio.NewReader(resp.Body).ReadString('u')
 		if resp.StatusCode != http.StatusSwitchingProtocols || rest != "over to you" {
-			return fmt.Errorf("after the connection was given away %d %q came (%v): write nothing once next has hijacked it", resp.StatusCode, rest, err)
+			return fmt.Errorf(
+				"after the connection was given away %d %q came (%v): write nothing once next has hijacked it", resp.StatusCode,
+				rest, err,
+			)
 		}
 		return nil
 	})
@@ -326,7 +339,9 @@ func staysQuiet(s setting) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.late {
-		return errors.New("something was written after ServeHTTP had returned: wait for everything that was started before you return")
+		return errors.New(
+			"something was written after ServeHTTP had returned: wait for everything that was started before you return",
+		)
 	}
 	return nil
 }
@@ -357,6 +372,8 @@ func leavesNothing(s setting) error {
 		}
 		time.Sleep(settling)
 	}
-	return fmt.Errorf("after %d requests there are %d goroutines more: end everything that a request has started when it is over",
-		many, runtime.NumGoroutine()-before)
+	return fmt.Errorf(
+		"after %d requests there are %d goroutines more: end everything that a request has started when it is over", many,
+		runtime.NumGoroutine()-before,
+	)
 }

@@ -108,7 +108,14 @@ func To(logger *slog.Logger, how ...Option) exchange.Middleware {
 		var healthy atomic.Uint64
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w, answer := exchange.WriterOf(w)
-			e := entry{settings: &s, out: out(exchange.Of(r.Context()).Development()).Handler(), start: time.Now(), r: r, answer: answer, healthy: &healthy}
+			e := entry{
+				settings: &s,
+				out:      out(exchange.Of(r.Context()).Development()).Handler(),
+				start:    time.Now(),
+				r:        r,
+				answer:   answer,
+				healthy:  &healthy,
+			}
 			if s.start {
 				e.begins()
 			}

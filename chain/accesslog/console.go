@@ -158,10 +158,13 @@ func (p *page) request(record slog.Record) {
 	if caller == "" {
 		caller = "–"
 	}
-	fmt.Fprintf(&p.text, "%s  %-7s %-36s  %s  %-22s %s  %s  %s%s\n",
-		p.paint(faint, record.Time.Format("15:04:05.000")), p.str("method"), p.str("path"),
+	fmt.Fprintf(
+		&p.text, "%s  %-7s %-36s  %s  %-22s %s  %s  %s%s\n", p.paint(faint, record.Time.Format("15:04:05.000")),
+		p.str("method"), p.str("path"),
 		p.paint(colourOf(record.Level, int(status.Int64())), fmt.Sprintf("%3d", status.Int64())), p.str("code"),
-		p.duration(took.Float64()), p.paint(faint, fmt.Sprintf("%8s", size(sent.Int64()))), caller, p.paint(faint, p.remarks()))
+		p.duration(took.Float64()), p.paint(faint, fmt.Sprintf("%8s", size(sent.Int64()))), caller,
+		p.paint(faint, p.remarks()),
+	)
 	p.sent()
 	p.faults()
 	p.failure()
@@ -327,10 +330,34 @@ func (p *page) frame(text string, first bool) string {
 }
 
 // shown are the attributes that a request's line has already, or that are of no use on a terminal.
-var shown = map[string]bool{"method": true, "path": true, "route": true, "status": true, "duration_ms": true, "version": true, "sent": true,
-	"written": true, "received": true, "unpacked": true, "request": true, "trace": true, "caller": true, "issuer": true, "remote": true, "code": true,
-	"served": true, "error": true, "stack": true, "slow": true, "slowest": true, "sampled": true, sentAttr: true, faultsAttr: true,
-	causesAttr: true, framesAttr: true}
+var shown = map[string]bool{
+	"method":      true,
+	"path":        true,
+	"route":       true,
+	"status":      true,
+	"duration_ms": true,
+	"version":     true,
+	"sent":        true,
+	"written":     true,
+	"received":    true,
+	"unpacked":    true,
+	"request":     true,
+	"trace":       true,
+	"caller":      true,
+	"issuer":      true,
+	"remote":      true,
+	"code":        true,
+	"served":      true,
+	"error":       true,
+	"stack":       true,
+	"slow":        true,
+	"slowest":     true,
+	"sampled":     true,
+	sentAttr:      true,
+	faultsAttr:    true,
+	causesAttr:    true,
+	framesAttr:    true,
+}
 
 // rest are attributes that users have added.
 func (p *page) rest() {

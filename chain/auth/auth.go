@@ -158,7 +158,10 @@ type guard struct {
 }
 
 func newGuard(name string, settings []Option) guard {
-	g := guard{name: name, options: options{realm: "api", leeway: 30 * time.Second, now: time.Now, remember: 4096, header: "X-Api-Key"}}
+	g := guard{
+		name:    name,
+		options: options{realm: "api", leeway: 30 * time.Second, now: time.Now, remember: 4096, header: "X-Api-Key"},
+	}
 	for _, s := range settings {
 		if s.set == nil {
 			continue

@@ -38,7 +38,9 @@ const longestPassword = 72
 // reads no more: [Basic] refuses longer ones, and so does HashPassword.
 func HashPassword(password string) (string, error) {
 	if len(password) > longestPassword {
-		return "", fmt.Errorf("auth.HashPassword: the password has %d bytes, and at most %d count", len(password), longestPassword)
+		return "", fmt.Errorf(
+			"auth.HashPassword: the password has %d bytes, and at most %d count", len(password), longestPassword,
+		)
 	}
 	hash, err := bcrypt.GenerateFromPassword([]byte(password), passwordCost)
 	return string(hash), err
@@ -61,7 +63,9 @@ var nobodysPassword = sync.OnceValue(func() string {
 // not keep its owner out.
 //
 // Use it over TLS alone: the password comes with every request.
-func Basic(find func(ctx context.Context, name string) (StoredPassword, bool, error), how ...Option) exchange.Authenticator {
+func Basic(
+	find func(ctx context.Context, name string) (StoredPassword, bool, error), how ...Option,
+) exchange.Authenticator {
 	b := &basic{guard: newGuard("basic", how), find: find, nobody: nobodysPassword()}
 	b.compares.free = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1))
 	rand.Read(b.secret[:])
@@ -166,7 +170,8 @@ func readBasic(fields []string) (name, password string, ok bool) {
 	}
 	name, password, ok = strings.Cut(string(text), ":")
 	control := func(c rune) bool { return c < ' ' || c == 0x7f }
-	return name, password, ok && name != "" && !strings.ContainsFunc(name, control) && !strings.ContainsFunc(password, control)
+	return name, password, ok && name != "" && !strings.ContainsFunc(name, control) &&
+		!strings.ContainsFunc(password, control)
 }
 
 // matches compares a password with a hash, unless the pair was right before.

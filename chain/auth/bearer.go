@@ -73,7 +73,8 @@ func sentBy(r *http.Request, scheme string) bool {
 }
 
 func isScheme(field, scheme string) bool {
-	return len(field) >= len(scheme) && strings.EqualFold(field[:len(scheme)], scheme) && (len(field) == len(scheme) || field[len(scheme)] == ' ')
+	return len(field) >= len(scheme) && strings.EqualFold(field[:len(scheme)], scheme) &&
+		(len(field) == len(scheme) || field[len(scheme)] == ' ')
 }
 
 func (b *bearer) Authenticate(r *http.Request) (*exchange.Identity, error) {

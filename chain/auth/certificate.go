@@ -26,7 +26,11 @@ type certificate struct {
 }
 
 func (c *certificate) Scheme() exchange.Scheme {
-	return exchange.Scheme{Name: "certificate", Type: "mutualTLS", Raises: c.raises(ErrCertificateMissing, ErrCertificateRejected)}
+	return exchange.Scheme{
+		Name:   "certificate",
+		Type:   "mutualTLS",
+		Raises: c.raises(ErrCertificateMissing, ErrCertificateRejected),
+	}
 }
 
 func (c *certificate) Sent(r *http.Request) bool {

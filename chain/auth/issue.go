@@ -59,7 +59,9 @@ func Issue(by exchange.Authenticator, t NewToken) (string, error) {
 		return "", err
 	}
 	now := b.now()
-	claims["sub"], claims["exp"], claims["iat"], claims["jti"] = t.Subject, now.Add(t.Lifetime).Unix(), now.Unix(), id.String()
+	claims["sub"], claims["exp"], claims["iat"], claims["jti"] = t.Subject, now.Add(t.Lifetime).
+		Unix(),
+		now.Unix(), id.String()
 	if len(t.Scopes) > 0 {
 		claims["scope"] = strings.Join(t.Scopes, " ")
 	}

@@ -107,7 +107,10 @@ func (k Keys) Named(kid string) Keys {
 // keys that are fetched the Source says so.
 func (k Keys) IssuedBy(issuer string) Keys {
 	for _, set := range k.remote {
-		k.wrong = append(k.wrong, fmt.Errorf("auth.IssuedBy: the keys of %s are fetched: say the Issuer in their Source", set.source.Address))
+		k.wrong = append(
+			k.wrong,
+			fmt.Errorf("auth.IssuedBy: the keys of %s are fetched: say the Issuer in their Source", set.source.Address),
+		)
 	}
 	return k.changed(func(t *trusted) { t.issuer = issuer })
 }
@@ -115,7 +118,14 @@ func (k Keys) IssuedBy(issuer string) Keys {
 func (k Keys) changed(change func(*trusted)) Keys {
 	fixed := make([]*trusted, len(k.fixed))
 	for i, t := range k.fixed {
-		own := &trusted{algorithm: t.algorithm, method: t.method, public: t.public, private: t.private, kid: t.kid, issuer: t.issuer}
+		own := &trusted{
+			algorithm: t.algorithm,
+			method:    t.method,
+			public:    t.public,
+			private:   t.private,
+			kid:       t.kid,
+			issuer:    t.issuer,
+		}
 		change(own)
 		fixed[i] = own
 	}
@@ -210,7 +220,8 @@ func parseJWKs(text []byte, allowed []string) ([]*trusted, error) {
 	var list []*trusted
 	var errs []error
 	for i, m := range set.Keys {
-		if m.USE == jwkset.UseEnc || m.KEYOPS != nil && !slices.Contains(m.KEYOPS, jwkset.KeyOpsVerify) && !slices.Contains(m.KEYOPS, jwkset.KeyOpsSign) {
+		if m.USE == jwkset.UseEnc ||
+			m.KEYOPS != nil && !slices.Contains(m.KEYOPS, jwkset.KeyOpsVerify) && !slices.Contains(m.KEYOPS, jwkset.KeyOpsSign) {
 			continue
 		}
 		m.X5U, m.X5C, m.X5T, m.X5TS256 = "", nil, "", "" // certificates are not asked for, nor fetched
@@ -219,14 +230,17 @@ func parseJWKs(text []byte, allowed []string) ([]*trusted, error) {
 			errs = append(errs, fmt.Errorf("key %d: %w", i+1, err))
 			continue
 		}
-		if k.kid = m.KID; slices.ContainsFunc(list, func(o *trusted) bool { return o.kid == k.kid && o.algorithm == k.algorithm && k.kid != "" }) {
+		if k.kid = m.KID; slices.ContainsFunc(
+			list, func(o *trusted) bool { return o.kid == k.kid && o.algorithm == k.algorithm && k.kid != "" },
+		) {
 			errs = append(errs, fmt.Errorf("key %d: the kid %q is given twice", i+1, k.kid))
 			continue
 		}
 		list = append(list, k)
 	}
 	if len(list) == 0 {
-		return nil, errors.Join(append([]error{fmt.Errorf("no key for %s is in the set", strings.Join(allowed, ", "))}, errs...)...)
+		return nil, errors.Join(
+			append([]error{fmt.Errorf("no key for %s is in the set", strings.Join(allowed, ", "))}, errs...)...)
 	}
 	return list, nil
 }
@@ -277,7 +291,15 @@ func (k *Keys) tooMany() (wrong []error) {
 			}
 		}
 		if unnamed > mostTries {
-			wrong = append(wrong, fmt.Errorf("auth: %d keys for %s have no name, and a token is tried against %d: give them names (Named), which tokens have in kid", unnamed, algorithm, mostTries))
+			wrong = append(
+				wrong,
+				fmt.Errorf(
+					"auth: %d keys for %s have no name, and a token is tried against %d: give them names (Named), which tokens have in kid",
+					unnamed,
+					algorithm,
+					mostTries,
+				),
+			)
 		}
 	}
 	return wrong

@@ -53,7 +53,12 @@ const largestSet = 256 << 10
 
 // Fetch begins to fetch a set, and goes on until the context ends.
 func Fetch(ctx context.Context, from Source) *KeySet {
-	s := &KeySet{source: from, want: make(chan struct{}, 1), done: make(chan struct{}), failure: errors.New("not fetched yet")}
+	s := &KeySet{
+		source:  from,
+		want:    make(chan struct{}, 1),
+		done:    make(chan struct{}),
+		failure: errors.New("not fetched yet"),
+	}
 	s.source.Every = cmp.Or(from.Every, 5*time.Minute)
 	s.source.AtMost = min(cmp.Or(from.AtMost, 10*time.Second), s.source.Every)
 	if s.source.Client == nil {
@@ -76,7 +81,10 @@ func (s *KeySet) check() error {
 		return fmt.Errorf("auth.Fetch: %q: %w", s.source.Address, err)
 	}
 	if s.source.Every < 0 || s.source.AtMost < 0 {
-		return fmt.Errorf("auth.Fetch: %q: fetched every %v, and at most every %v: times are not negative", s.source.Address, s.source.Every, s.source.AtMost)
+		return fmt.Errorf(
+			"auth.Fetch: %q: fetched every %v, and at most every %v: times are not negative", s.source.Address,
+			s.source.Every, s.source.AtMost,
+		)
 	}
 	if len(s.source.Algorithms) == 0 {
 		return fmt.Errorf("auth.Fetch: %q: no algorithm is named", s.source.Address)

@@ -55,8 +55,15 @@ type SessionSettings struct {
 
 // NewSessions makes a guard that takes sessions.
 func NewSessions(s SessionSettings, how ...Option) *Sessions {
-	g := &Sessions{guard: newGuard("session", how), name: "__Host-session", idle: 30 * time.Minute, absolute: 12 * time.Hour,
-		isRevoked: s.IsRevoked, revoke: s.Revoke, origins: http.NewCrossOriginProtection()}
+	g := &Sessions{
+		guard:     newGuard("session", how),
+		name:      "__Host-session",
+		idle:      30 * time.Minute,
+		absolute:  12 * time.Hour,
+		isRevoked: s.IsRevoked,
+		revoke:    s.Revoke,
+		origins:   http.NewCrossOriginProtection(),
+	}
 	g.revoked.now = func() time.Time { return g.now() }
 	if s.Name != "" {
 		g.name = "__Host-" + s.Name
@@ -71,7 +78,11 @@ func NewSessions(s SessionSettings, how ...Option) *Sessions {
 		g.absolute = s.Absolute
 	}
 	if s.Idle < 0 || s.Absolute < 0 || g.idle > g.absolute {
-		g.wrongf("a session ends after %v without a request and after %v in all: times are not negative, and the first is not the longer one", g.idle, g.absolute)
+		g.wrongf(
+			"a session ends after %v without a request and after %v in all: times are not negative, and the first is not the longer one",
+			g.idle,
+			g.absolute,
+		)
 	}
 	if (s.IsRevoked == nil) != (s.Revoke == nil) {
 		g.wrongf("IsRevoked and Revoke go together")
@@ -155,7 +166,10 @@ func (s *Sessions) End(answer http.Header, r *http.Request) error {
 	if err := s.checkOrigin(r); err != nil {
 		return err
 	}
-	http.SetCookie(headerWriter{answer}, &http.Cookie{Name: s.name, Path: "/", MaxAge: -1, Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode})
+	http.SetCookie(
+		headerWriter{answer},
+		&http.Cookie{Name: s.name, Path: "/", MaxAge: -1, Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode},
+	)
 	held, err := s.read(r)
 	if err != nil {
 		return nil //nolint:nilerr // there is nothing to end
@@ -184,8 +198,15 @@ func (s *Sessions) set(answer http.Header, held session) error {
 		return errors.New("auth: the sessions have no secret")
 	}
 	sealed := s.sealers[0].Seal(nil, nil, text, []byte(s.name))
-	c := &http.Cookie{Name: s.name, Value: base64.RawURLEncoding.EncodeToString(sealed), Path: "/", Secure: true, HttpOnly: true,
-		SameSite: http.SameSiteLaxMode, MaxAge: int(min(s.idle, held.Began.Add(s.absolute).Sub(s.now())).Seconds())}
+	c := &http.Cookie{
+		Name:     s.name,
+		Value:    base64.RawURLEncoding.EncodeToString(sealed),
+		Path:     "/",
+		Secure:   true,
+		HttpOnly: true,
+		SameSite: http.SameSiteLaxMode,
+		MaxAge:   int(min(s.idle, held.Began.Add(s.absolute).Sub(s.now())).Seconds()),
+	}
 	if len(c.Value) > 3800 {
 		return fmt.Errorf("auth: the session of %q is larger than a cookie can be", held.Subject)
 	}
@@ -243,7 +264,8 @@ func (s *Sessions) AuthenticateTo(answer http.Header, r *http.Request) (*exchang
 	if err != nil {
 		return nil, err
 	}
-	if revoked || now.Sub(held.Seen) > s.idle || now.Sub(held.Began) > s.absolute || held.Seen.After(now.Add(time.Minute)) {
+	if revoked || now.Sub(held.Seen) > s.idle || now.Sub(held.Began) > s.absolute ||
+		held.Seen.After(now.Add(time.Minute)) {
 		return nil, s.reject(ErrSessionExpired, "The session has ended; sign in again.", nil)
 	}
 	if err := s.checkOrigin(r); err != nil {

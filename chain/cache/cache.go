@@ -131,7 +131,9 @@ func (s spoken) Check() error {
 // CheckRoute is asked by Build.
 func (s spoken) CheckRoute(f facts.Route) error {
 	if f.Guard != nil && !s.Private && !s.NoStore && s.hasAge() {
-		return fmt.Errorf("the route is behind the guard %s, so answers are for one caller: say Private (RFC 9111, 3.5)", f.Guard.Name)
+		return fmt.Errorf(
+			"the route is behind the guard %s, so answers are for one caller: say Private (RFC 9111, 3.5)", f.Guard.Name,
+		)
 	}
 	return nil
 }

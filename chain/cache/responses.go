@@ -84,7 +84,9 @@ func (c *Settings) check() error {
 	case c.Bytes < 0 || c.Largest < 0:
 		return fmt.Errorf("the settings have %d Bytes and %d for the Largest: sizes are not negative", c.Bytes, c.Largest)
 	case c.Bytes > 0 && cmp.Or(c.Largest, largestKept) > c.Bytes:
-		return fmt.Errorf("the Largest has %d bytes, more than the %d Bytes of all that is kept", cmp.Or(c.Largest, largestKept), c.Bytes)
+		return fmt.Errorf(
+			"the Largest has %d bytes, more than the %d Bytes of all that is kept", cmp.Or(c.Largest, largestKept), c.Bytes,
+		)
 	}
 	return nil
 }
@@ -93,9 +95,14 @@ func (c *Settings) checkRoute(f facts.Route) error {
 	own := slices.IndexFunc(f.Chain, isNamed("cache"))
 	switch {
 	case f.Guard != nil && !c.ByCaller:
-		return fmt.Errorf("the route is behind the guard %s, and answers would be given to other callers: keep them apart with ByCaller, or use it on public routes (RFC 9111, 3.5)", f.Guard.Name)
+		return fmt.Errorf(
+			"the route is behind the guard %s, and answers would be given to other callers: keep them apart with ByCaller, or use it on public routes (RFC 9111, 3.5)",
+			f.Guard.Name,
+		)
 	case f.Guard != nil && own < f.Guard.After:
-		return fmt.Errorf("it comes before the guard %s, so it does not know the caller: put it into a chain further in", f.Guard.Name)
+		return fmt.Errorf(
+			"it comes before the guard %s, so it does not know the caller: put it into a chain further in", f.Guard.Name,
+		)
 	case slices.ContainsFunc(f.Chain[max(own, 0):], isNamed("proxy")):
 		return fmt.Errorf("it comes before proxy, so it does not know the host that was asked for: put it behind")
 	}
@@ -129,14 +136,18 @@ func (c *responses) concerns(r *http.Request) bool {
 	if r.Header["Authorization"] != nil && (!c.ByCaller || exchange.Of(r.Context()).Caller().Subject == "") {
 		return false // who else reads it is not known
 	}
-	return r.Header["Range"] == nil && r.Header["Upgrade"] == nil && r.ContentLength == 0 && !read(r.Header["Cache-Control"]).has("no-store")
+	return r.Header["Range"] == nil && r.Header["Upgrade"] == nil && r.ContentLength == 0 &&
+		!read(r.Header["Cache-Control"]).has("no-store")
 }
 
 // question is what a request asks for.
 func (c *responses) question(r *http.Request) question {
 	client := exchange.ClientOf(r)
-	host := strings.TrimSuffix(strings.ToLower(client.Host), map[string]string{"http": ":80", "https": ":443"}[client.Scheme])
-	key := client.Scheme + "://" + host + r.URL.EscapedPath() + "?" + r.URL.RawQuery + " " + exchange.Of(r.Context()).Version()
+	host := strings.TrimSuffix(
+		strings.ToLower(client.Host), map[string]string{"http": ":80", "https": ":443"}[client.Scheme],
+	)
+	key := client.Scheme + "://" + host + r.URL.EscapedPath() + "?" + r.URL.RawQuery + " " + exchange.Of(r.Context()).
+		Version()
 	if c.ByCaller {
 		caller := exchange.Of(r.Context()).Caller()
 		key += fmt.Sprintf(" %q %q", caller.Key(), slices.Sorted(slices.Values(caller.Scopes)))
@@ -229,7 +240,8 @@ func (c *responses) give(w http.ResponseWriter, r *http.Request, of *response) {
 	writer.AddVary(h, of.header["Vary"]...)
 	h.Set("Age", strconv.FormatInt(min(int64(c.age(of).Seconds()), mostSeconds), 10))
 	modified, _ := http.ParseTime(of.header.Get("Last-Modified"))
-	v := answer.PreconditionsOf(r.Header).Hold(answer.State{Exists: true, Tags: of.header["Etag"], Modified: modified}, true)
+	v := answer.PreconditionsOf(r.Header).
+		Hold(answer.State{Exists: true, Tags: of.header["Etag"], Modified: modified}, true)
 	if done, err := answer.ConcludeReading(w, v); err != nil {
 		exchange.Fail(w, r, err)
 	} else if !done {
@@ -299,11 +311,18 @@ func asking304(r *http.Request, kept http.Header) *http.Request {
 }
 
 // keepable are the statuses of answers that are kept.
-var keepable = []int{http.StatusOK, http.StatusNotFound, http.StatusGone, http.StatusMovedPermanently, http.StatusPermanentRedirect}
+var keepable = []int{
+	http.StatusOK,
+	http.StatusNotFound,
+	http.StatusGone,
+	http.StatusMovedPermanently,
+	http.StatusPermanentRedirect,
+}
 
 // mayKeep reports whether an answer may be kept, as far as its header says (RFC 9111, 3).
 func (c *responses) mayKeep(status int, h http.Header, r *http.Request) bool {
-	if !slices.Contains(keepable, status) || h["Trailer"] != nil || h["Set-Cookie"] != nil || slices.Contains(varies(h), "*") {
+	if !slices.Contains(keepable, status) || h["Trailer"] != nil || h["Set-Cookie"] != nil ||
+		slices.Contains(varies(h), "*") {
 		return false
 	}
 	if _, ok := lifetimeOf(h, c.Clock(), c.ByCaller); !ok {
@@ -339,8 +358,23 @@ func (c *responses) complete(of *response, began, now time.Time) (ok bool) {
 }
 
 // transient are the fields that speak of one connection or one request (RFC 9111, 3.1).
-var transient = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authentication-Info", "Proxy-Authorization",
-	"Proxy-Connection", "Ratelimit", "Ratelimit-Policy", "Server-Timing", "Te", "Traceparent", "Trailer", "Transfer-Encoding", "Upgrade", "X-Request-Id"}
+var transient = []string{
+	"Connection",
+	"Keep-Alive",
+	"Proxy-Authenticate",
+	"Proxy-Authentication-Info",
+	"Proxy-Authorization",
+	"Proxy-Connection",
+	"Ratelimit",
+	"Ratelimit-Policy",
+	"Server-Timing",
+	"Te",
+	"Traceparent",
+	"Trailer",
+	"Transfer-Encoding",
+	"Upgrade",
+	"X-Request-Id",
+}
 
 // ofContent are the fields that speak of the content that is kept, whatever a 304 says (RFC 9111, 3.2).
 var ofContent = []string{"Content-Encoding", "Content-Length", "Content-Range", "Content-Type"}
@@ -409,7 +443,8 @@ func (c *responses) change(w http.ResponseWriter, r *http.Request) {
 		}
 		c.store.change(placeOf(r.URL))
 		for _, name := range []string{"Location", "Content-Location"} {
-			if to, err := r.URL.Parse(h.Get(name)); err == nil && h.Get(name) != "" && (to.Host == "" || to.Host == r.URL.Host || strings.EqualFold(to.Host, exchange.ClientOf(r).Host)) {
+			if to, err := r.URL.Parse(h.Get(name)); err == nil && h.Get(name) != "" &&
+				(to.Host == "" || to.Host == r.URL.Host || strings.EqualFold(to.Host, exchange.ClientOf(r).Host)) {
 				c.store.change(placeOf(to))
 			}
 		}

@@ -26,8 +26,15 @@ type store struct {
 }
 
 func newStore(bytes int) *store {
-	return &store{bytes: bytes, asked: map[string]*variants{}, kept: map[string]*list.Element{}, places: map[string]*place{},
-		order: list.New(), fills: map[string]*fill{}, alone: recent{seed: maphash.MakeSeed()}}
+	return &store{
+		bytes:  bytes,
+		asked:  map[string]*variants{},
+		kept:   map[string]*list.Element{},
+		places: map[string]*place{},
+		order:  list.New(),
+		fills:  map[string]*fill{},
+		alone:  recent{seed: maphash.MakeSeed()},
+	}
 }
 
 // A question is what a request asks for.

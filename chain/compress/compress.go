@@ -151,7 +151,8 @@ func (s *settings) check() error {
 	}
 	for i, media := range s.types {
 		kind, sub, _ := strings.Cut(media, "/")
-		if sub = strings.TrimSuffix(sub, "*"); !bind.IsToken(kind) || sub != "" && !bind.IsToken(sub) || !strings.Contains(media, "/") {
+		if sub = strings.TrimSuffix(sub, "*"); !bind.IsToken(kind) || sub != "" && !bind.IsToken(sub) ||
+			!strings.Contains(media, "/") {
 			fault("Types: %q is not a media type, such as model/gltf+json or model/*", media)
 		} else if slices.Contains(s.types[:i], media) {
 			fault("Types: %s is named twice", media)

@@ -73,7 +73,13 @@ func Requests(u Unpacking) exchange.Middleware {
 				plain.Header.Del("Content-Encoding")
 				plain.Header.Del("Content-Length")
 				plain.ContentLength = -1
-				body := &unpacker{ctx: r.Context(), packed: r.Body, coding: codings[0], limit: exchange.Of(r.Context()).BodyLimit(), most: most}
+				body := &unpacker{
+					ctx:    r.Context(),
+					packed: r.Body,
+					coding: codings[0],
+					limit:  exchange.Of(r.Context()).BodyLimit(),
+					most:   most,
+				}
 				defer body.release()
 				plain.Body = body
 				next.ServeHTTP(w, &plain)

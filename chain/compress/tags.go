@@ -71,7 +71,8 @@ func (s *settings) askPlain(r *http.Request) (asked *http.Request, known []sentT
 	}
 	if none != nil {
 		own.Header["If-None-Match"], known = rewritten(none, func(coding string) bool {
-			return offered(coding) && (!reads || coding == identity || negotiate.Encoding(r.Header["Accept-Encoding"], coding) != "")
+			return offered(coding) &&
+				(!reads || coding == identity || negotiate.Encoding(r.Header["Accept-Encoding"], coding) != "")
 		})
 	}
 	return &own, known

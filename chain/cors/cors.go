@@ -41,10 +41,19 @@ func From(origins ...string) Origins {
 		case origin == "*":
 			o.all = true
 		case origin == "null":
-			o.wrong = append(o.wrong, fmt.Errorf("cors: null is the origin of files, of sandboxed frames and of whoever wants to be it: name origins"))
+			o.wrong = append(
+				o.wrong,
+				fmt.Errorf("cors: null is the origin of files, of sandboxed frames and of whoever wants to be it: name origins"),
+			)
 		case err != nil || u.Host == "" || u.Path != "" || u.RawQuery != "" || u.Fragment != "" || strings.ToLower(origin) != origin ||
 			u.Scheme+"://"+u.Host != strings.Replace(origin, "*.", "any.", 1) || strings.Contains(u.Host, "*") || !isSent(u):
-			o.wrong = append(o.wrong, fmt.Errorf("cors: %q is not an origin: a scheme and a host in lower case as browsers send them, and a port if it is not the usual one: https://canal.example", origin))
+			o.wrong = append(
+				o.wrong,
+				fmt.Errorf(
+					"cors: %q is not an origin: a scheme and a host in lower case as browsers send them, and a port if it is not the usual one: https://canal.example",
+					origin,
+				),
+			)
 		case strings.HasPrefix(host, "*."):
 			o.below = append(o.below, scheme+"://"+host[1:])
 		default:
@@ -59,16 +68,19 @@ func From(origins ...string) Origins {
 func isSent(u *url.URL) bool {
 	host, port := u.Hostname(), u.Port()
 	n, err := strconv.Atoi(port)
-	if port != "" && (err != nil || strconv.Itoa(n) != port || n < 1 || n > 65535 || port == map[string]string{"http": "80", "https": "443"}[u.Scheme]) ||
-		u.User != nil || strings.HasSuffix(u.Host, ":") {
+	if port != "" &&
+		(err != nil || strconv.Itoa(n) != port || n < 1 || n > 65535 || port == map[string]string{"http": "80", "https": "443"}[u.Scheme]) ||
+		u.User != nil ||
+		strings.HasSuffix(u.Host, ":") {
 		return false
 	}
 	if a, err := netip.ParseAddr(host); err == nil {
 		return a.String() == host
 	}
-	return host != "" && !strings.HasPrefix(host, ".") && !strings.Contains(host, "..") && !strings.ContainsFunc(host, func(c rune) bool {
-		return (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' && c != '.' && c != '_'
-	})
+	return host != "" && !strings.HasPrefix(host, ".") && !strings.Contains(host, "..") &&
+		!strings.ContainsFunc(host, func(c rune) bool {
+			return (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' && c != '.' && c != '_'
+		})
 }
 
 // If allows the origins that a function says. It is called for every request with an Origin, by
@@ -84,7 +96,8 @@ func (o *Origins) allows(origin string) bool {
 	for _, b := range o.below {
 		scheme, host, _ := strings.Cut(b, "://")
 		sub, ok := strings.CutPrefix(origin, scheme+"://")
-		if ok && strings.HasSuffix(sub, host) && len(sub) > len(host) && !strings.ContainsAny(sub[:len(sub)-len(host)], "/@:?#") {
+		if ok && strings.HasSuffix(sub, host) && len(sub) > len(host) &&
+			!strings.ContainsAny(sub[:len(sub)-len(host)], "/@:?#") {
 			return true
 		}
 	}
@@ -136,7 +149,9 @@ func (c *sharing) check() error {
 	wrong := slices.Clip(c.origins.wrong)
 	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
 	if c.origins.all && c.Credentials {
-		fault("all origins with credentials: every page could act for whoever has signed in; name the origins (the Fetch standard, 3.3.5)")
+		fault(
+			"all origins with credentials: every page could act for whoever has signed in; name the origins (the Fetch standard, 3.3.5)",
+		)
 	}
 	if wrong == nil && c.origins.function == nil && !c.origins.all && c.origins.exact == nil && c.origins.below == nil {
 		fault("no origin is allowed, so nobody can read anything")
@@ -163,7 +178,9 @@ func checkGuard(f facts.Route) error {
 	if f.Guard != nil {
 		for i, m := range f.Chain {
 			if m.Name == "cors" && i >= f.Guard.After {
-				return fmt.Errorf("it is below the guard %s, which would refuse preflights: put it into a chain further out", f.Guard.Name)
+				return fmt.Errorf(
+					"it is below the guard %s, which would refuse preflights: put it into a chain further out", f.Guard.Name,
+				)
 			}
 		}
 	}
@@ -211,7 +228,15 @@ func (c *sharing) allowOrigin(h http.Header, origin string) {
 }
 
 // safelisted are the fields of answers that pages may always read (the Fetch standard, 2.2.2).
-var safelisted = []string{"Cache-Control", "Content-Language", "Content-Length", "Content-Type", "Expires", "Last-Modified", "Pragma"}
+var safelisted = []string{
+	"Cache-Control",
+	"Content-Language",
+	"Content-Length",
+	"Content-Type",
+	"Expires",
+	"Last-Modified",
+	"Pragma",
+}
 
 // always are those that answers of Wicketway can have.
 var always = []string{"Allow", "Etag", "Link", "Location", "Retry-After", "Www-Authenticate", "Deprecation", "Sunset"}
@@ -233,7 +258,8 @@ func (c *sharing) expose(h http.Header, r *http.Request) {
 func (c *sharing) exposing(sets []string) []string {
 	fields := slices.Concat(always, c.Expose)
 	for _, name := range sets {
-		if !strings.HasPrefix(name, "Access-Control-") && name != "Vary" && !slices.Contains(safelisted, name) && !slices.Contains(fields, name) {
+		if !strings.HasPrefix(name, "Access-Control-") && name != "Vary" && !slices.Contains(safelisted, name) &&
+			!slices.Contains(fields, name) {
 			fields = append(fields, name)
 		}
 	}
@@ -241,7 +267,15 @@ func (c *sharing) exposing(sets []string) []string {
 }
 
 // usual are request fields that every route may get.
-var usual = []string{"authorization", "content-type", "if-match", "if-none-match", "if-modified-since", "if-unmodified-since", "last-event-id"}
+var usual = []string{
+	"authorization",
+	"content-type",
+	"if-match",
+	"if-none-match",
+	"if-modified-since",
+	"if-unmodified-since",
+	"last-event-id",
+}
 
 // preflight answers by the routes of the path (the Fetch standard, 3.3.3).
 func (c *sharing) preflight(w http.ResponseWriter, r *http.Request) {

@@ -99,9 +99,11 @@ func (r *Readiness) Check() error { return r.wrong }
 
 // Routes serves GET /health/live and GET /health/ready.
 func Routes(ready *Readiness) wicketway.Part {
-	return wicketway.At("/health",
+	return wicketway.At(
+		"/health",
 		wicketway.Handle("GET /live", Live(), wicketway.Summary("The server lives")),
-		wicketway.Handle("GET /ready", ready, wicketway.Summary("The server is ready for requests"), wicketway.Fails(ErrNotReady)),
+		wicketway.Handle(
+			"GET /ready", ready, wicketway.Summary("The server is ready for requests"), wicketway.Fails(ErrNotReady)),
 	)
 }
 
@@ -110,7 +112,10 @@ func (r *Readiness) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	select {
 	case <-exchange.Of(request.Context()).Draining():
-		exchange.Fail(w, request, ErrNotReady.New("The server is about to stop.").With("draining", true).WithHeader("Cache-Control", "no-store"))
+		exchange.Fail(
+			w, request,
+			ErrNotReady.New("The server is about to stop.").With("draining", true).WithHeader("Cache-Control", "no-store"),
+		)
 		return
 	default:
 	}
@@ -122,7 +127,10 @@ func (r *Readiness) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 		}
 	}
 	if !well {
-		exchange.Fail(w, request, ErrNotReady.New("A dependency is unavailable.").With("checks", states).WithHeader("Cache-Control", "no-store"))
+		exchange.Fail(
+			w, request,
+			ErrNotReady.New("A dependency is unavailable.").With("checks", states).WithHeader("Cache-Control", "no-store"),
+		)
 		return
 	}
 	write(w, map[string]any{"status": "ready", "checks": states})

@@ -21,7 +21,10 @@ func AtOnce(serve, wait int, longest time.Duration) exchange.Middleware {
 		Repeats: true,
 		Check: func() error {
 			if serve <= 0 || wait < 0 || wait > 0 && longest <= 0 {
-				return fmt.Errorf("AtOnce: %d at a time, %d waiting for %v: one must be served at least, and who waits needs a time", serve, wait, longest)
+				return fmt.Errorf(
+					"AtOnce: %d at a time, %d waiting for %v: one must be served at least, and who waits needs a time", serve,
+					wait, longest,
+				)
 			}
 			return nil
 		},

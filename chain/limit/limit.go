@@ -126,7 +126,13 @@ type Settings struct {
 // with names of their own.
 func Requests(rate Rate, by Key, settings Settings) exchange.Middleware {
 	rate.Name = cmp.Or(rate.Name, "default")
-	l := &limiter{Settings: settings, rate: rate, by: by, key: rate.Name + " " + caller() + " ", asking: make(chan struct{}, mostAsking)}
+	l := &limiter{
+		Settings: settings,
+		rate:     rate,
+		by:       by,
+		key:      rate.Name + " " + caller() + " ",
+		asking:   make(chan struct{}, mostAsking),
+	}
 	l.Timeout = cmp.Or(l.Timeout, time.Second)
 	l.policy = []string{fmt.Sprintf("%q;q=%d;w=%d", rate.Name, rate.Requests, int(rate.Per.Seconds()))}
 	l.remaining = fmt.Sprintf("%q;r=", rate.Name)
@@ -174,9 +180,14 @@ func (l *limiter) check() error {
 	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
 	r := l.rate
 	if r.Requests <= 0 || r.Per < time.Second || int64(r.Requests) > r.mostRequests() || r.Per > longestRate {
-		fault("%d requests in %v: a rate has at least one request in one second to a year, and at most one in a microsecond", r.Requests, r.Per)
+		fault(
+			"%d requests in %v: a rate has at least one request in one second to a year, and at most one in a microsecond",
+			r.Requests, r.Per,
+		)
 	}
-	if strings.ContainsFunc(r.Name, func(c rune) bool { return (c|0x20 < 'a' || c|0x20 > 'z') && (c < '0' || c > '9') && c != '-' }) {
+	if strings.ContainsFunc(
+		r.Name, func(c rune) bool { return (c|0x20 < 'a' || c|0x20 > 'z') && (c < '0' || c > '9') && c != '-' },
+	) {
 		fault("%q is not a policy name: it has letters, digits and hyphens", r.Name)
 	}
 	if l.by.Of == nil {
@@ -191,7 +202,10 @@ func (l *limiter) check() error {
 func (l *limiter) checkRoute(f facts.Route) error {
 	own := slices.IndexFunc(f.Chain, func(m facts.Middleware) bool { return m.Name == "limit "+l.rate.Name })
 	if l.by.OfCaller && f.Guard != nil && own >= 0 && own < f.Guard.After {
-		return fmt.Errorf("it counts by caller, but the guard %s comes after it, so that nobody is known: put it into a chain further in", f.Guard.Name)
+		return fmt.Errorf(
+			"it counts by caller, but the guard %s comes after it, so that nobody is known: put it into a chain further in",
+			f.Guard.Name,
+		)
 	}
 	return nil
 }
@@ -221,8 +235,13 @@ func (l *limiter) wrap(next http.Handler) http.Handler {
 		}
 		h["Ratelimit"] = append(slices.Clip(h["Ratelimit"]), l.field(d))
 		if !d.Allowed {
-			exchange.Fail(w, r, ErrTooManyRequests.Newf("The limit is %s per %s. Retry in %d s.", plural(l.rate.Requests, "request"), period(l.rate.Per),
-				seconds(d.Retry)).RetryAfter(d.Retry))
+			exchange.Fail(
+				w,
+				r,
+				ErrTooManyRequests.Newf("The limit is %s per %s. Retry in %d s.", plural(l.rate.Requests, "request"), period(l.rate.Per),
+					seconds(d.Retry)).
+					RetryAfter(d.Retry),
+			)
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -275,7 +294,9 @@ func (l *limiter) take(ctx context.Context, key string) (Decision, error) {
 // answered.
 func (l *limiter) failed(w http.ResponseWriter, r *http.Request, err error) bool {
 	if l.FailClosed {
-		exchange.Fail(w, r, problem.Overloaded.New("Requests cannot be counted at the moment.").RetryAfter(time.Second).Because(err))
+		exchange.Fail(
+			w, r, problem.Overloaded.New("Requests cannot be counted at the moment.").RetryAfter(time.Second).Because(err),
+		)
 		return true
 	}
 	log := l.Log

@@ -57,16 +57,26 @@ func (t *Throttle) store() Attempts {
 // called. Attempts that are under way count, so that many at once cannot pass. An error of attempt is neither
 // good nor wrong, and is returned as it is. An account that does not exist is counted like any other: attempt
 // should take as long for it.
-func (t *Throttle) Try(ctx context.Context, account string, attempt func() (good bool, err error)) (good bool, err error) {
+func (t *Throttle) Try(
+	ctx context.Context, account string, attempt func() (good bool, err error),
+) (good bool, err error) {
 	type counted struct {
 		key  string
 		rate Rate
 	}
 	hash := sha256.Sum256([]byte(account)) // a text of the caller's choosing may be long
-	all := []counted{{"account " + string(hash[:]), Rate{cmp.Or(t.Account.Requests, 5), cmp.Or(t.Account.Per, time.Minute), "account"}}}
+	all := []counted{
+		{"account " + string(hash[:]), Rate{cmp.Or(t.Account.Requests, 5), cmp.Or(t.Account.Per, time.Minute), "account"}},
+	}
 	if r := exchange.Of(ctx).Request(); r != nil {
 		if from := exchange.ClientOf(r).Network(); from.IsValid() {
-			all = append(all, counted{"address " + from.String(), Rate{cmp.Or(t.Address.Requests, 50), cmp.Or(t.Address.Per, time.Minute), "address"}})
+			all = append(
+				all,
+				counted{
+					"address " + from.String(),
+					Rate{cmp.Or(t.Address.Requests, 50), cmp.Or(t.Address.Per, time.Minute), "address"},
+				},
+			)
 		}
 	}
 	store, timeout := t.store(), cmp.Or(t.Timeout, time.Second)
@@ -87,7 +97,9 @@ func (t *Throttle) Try(ctx context.Context, account string, attempt func() (good
 		d, err := store.Take(within, c.key, c.rate)
 		cancel()
 		if err != nil {
-			return false, problem.Overloaded.New("Attempts cannot be counted at the moment.").RetryAfter(time.Second).Because(err)
+			return false, problem.Overloaded.New("Attempts cannot be counted at the moment.").
+				RetryAfter(time.Second).
+				Because(err)
 		}
 		if !d.Allowed {
 			return false, ErrTooManyAttempts.New("Wait before you try again.").RetryAfter(max(d.Retry, time.Second))

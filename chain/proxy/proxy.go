@@ -87,9 +87,13 @@ func Trust(fields Fields, networks ...netip.Prefix) exchange.Middleware {
 func (f Fields) check(networks []netip.Prefix) error {
 	switch {
 	case f&(Forwarded|XForwardedFor) == 0:
-		return errors.New("no field says where requests come from: name the one that your proxy writes, Forwarded or XForwardedFor")
+		return errors.New(
+			"no field says where requests come from: name the one that your proxy writes, Forwarded or XForwardedFor",
+		)
 	case f&Forwarded != 0 && f != Forwarded:
-		return errors.New("all that the others say Forwarded says: name the one that your proxy writes, since the others come from callers")
+		return errors.New(
+			"all that the others say Forwarded says: name the one that your proxy writes, since the others come from callers",
+		)
 	case len(networks) == 0:
 		return errors.New("no network is given, so no proxy is trusted")
 	}

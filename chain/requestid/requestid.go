@@ -31,7 +31,9 @@ func Assign(networks ...netip.Prefix) exchange.Middleware {
 	return exchange.Middleware{
 		Name: "requestid",
 		Does: "gives each request an id, and sends it with the answer",
-		Sets: []facts.Field{{Name: Header, Note: "The id of the request, a UUID", Schema: jsontext.Value(`{"type":"string","format":"uuid"}`)}},
+		Sets: []facts.Field{
+			{Name: Header, Note: "The id of the request, a UUID", Schema: jsontext.Value(`{"type":"string","format":"uuid"}`)},
+		},
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				id, sent := own(r, networks)

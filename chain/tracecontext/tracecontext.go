@@ -114,7 +114,11 @@ var stateKey = regexp.MustCompile(`^([a-z][a-z0-9_*/-]{0,255}|[a-z0-9][a-z0-9_*/
 
 // Write sets the fields for a request that goes out from a place in a trace.
 func Write(h http.Header, t exchange.Trace) {
-	h[parentField] = []string{"00-" + hex.EncodeToString(t.ID[:]) + "-" + hex.EncodeToString(t.Span[:]) + "-" + hex.EncodeToString([]byte{t.Flags & 3})}
+	h[parentField] = []string{
+		"00-" + hex.EncodeToString(t.ID[:]) + "-" + hex.EncodeToString(t.Span[:]) + "-" + hex.EncodeToString(
+			[]byte{t.Flags & 3},
+		),
+	}
 	if t.State != "" {
 		h[stateField] = []string{t.State}
 	}

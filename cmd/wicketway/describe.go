@@ -113,8 +113,9 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 		return nil, fmt.Errorf("%s is neither a file nor a Go package:\n%s", pkg, strings.TrimSpace(said.String()))
 	}
 	if kind := strings.TrimSpace(string(name)); kind != "main" {
-		return nil, fmt.Errorf("%s is the package %s; name a program (package main) that calls api.Serve, such as ./cmd/server",
-			pkg, kind)
+		return nil, fmt.Errorf(
+			"%s is the package %s; name a program (package main) that calls api.Serve, such as ./cmd/server", pkg, kind,
+		)
 	}
 	build := exec.CommandContext(ctx, "go", "build", "-o", program, pkg)
 	build.Stderr = &said
@@ -133,9 +134,19 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 	case readErr == nil:
 		return text, nil
 	case errors.Is(context.Cause(limited), errUndescribed):
-		return nil, checked(fmt.Errorf("%s built an API, but has neither called api.Serve nor described it within %v. A program with an http.Server of its own adds after Build:\n\n\tif done, err := api.Described(); done {\n\t\treturn err\n\t}", pkg, describeLimit))
+		return nil, checked(
+			fmt.Errorf(
+				"%s built an API, but has neither called api.Serve nor described it within %v. A program with an http.Server of its own adds after Build:\n\n\tif done, err := api.Described(); done {\n\t\treturn err\n\t}",
+				pkg,
+				describeLimit,
+			),
+		)
 	case errors.Is(context.Cause(limited), errUnbuilt):
-		return nil, checked(fmt.Errorf("%s has not called wicketway.Build within %v: it should do so before it waits for anything else", pkg, buildLimit))
+		return nil, checked(
+			fmt.Errorf(
+				"%s has not called wicketway.Build within %v: it should do so before it waits for anything else", pkg,
+				buildLimit),
+		)
 	case err != nil:
 		return nil, checked(fmt.Errorf("%s ended before it described its API (%v):\n%s", pkg, err,
 			strings.TrimSpace(said.String())))

@@ -45,7 +45,8 @@ func retireCommand() *cobra.Command {
 			}
 			return answering{data: use, print: use.print}, nil
 		})
-	c.Flags().StringVar(&log, "log", "", "file with the records of chain/accesslog as JSON, a line each; - is the standard input")
+	c.Flags().
+		StringVar(&log, "log", "", "file with the records of chain/accesslog as JSON, a line each; - is the standard input")
 	c.Flags().BoolVar(&all, "all", false, "also list the callers of all other routes")
 	return c
 }
@@ -201,12 +202,17 @@ func (f retiring) print(out io.Writer) {
 		}
 		used++
 		for _, u := range r.Uses {
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%d\t%s\n", dash(r.Version), r.Method, r.Path, sunset, u.who(), u.Calls, u.Last.UTC().Format(time.RFC3339))
+			fmt.Fprintf(
+				t, "%s\t%s\t%s\t%s\t%s\t%d\t%s\n", dash(r.Version), r.Method, r.Path, sunset, u.who(), u.Calls,
+				u.Last.UTC().Format(time.RFC3339),
+			)
 		}
 	}
 	t.Flush()
-	fmt.Fprintf(out, "%d of %d %s used, by %d %s of the log\n", used, len(f.Routes), plural(len(f.Routes), "route is", "routes are"),
-		f.Records, plural(f.Records, "record", "records"))
+	fmt.Fprintf(
+		out, "%d of %d %s used, by %d %s of the log\n", used, len(f.Routes),
+		plural(len(f.Routes), "route is", "routes are"), f.Records, plural(f.Records, "record", "records"),
+	)
 	if f.Skipped > 0 {
 		fmt.Fprintf(out, "%d %s not a record of a request\n", f.Skipped, plural(f.Skipped, "line is", "lines are"))
 	}

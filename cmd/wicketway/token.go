@@ -38,7 +38,8 @@ type keyFlags struct{ key, algorithm, issuer, audience, kid string }
 
 func (k *keyFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&k.key, "key", "", "file with the key: PEM, a JWK or JWK set, or the bytes of a secret")
-	c.Flags().StringVar(&k.algorithm, "alg", "", "algorithm of the key (default: HS256 for a secret, RS256, ES256 or EdDSA by its type)")
+	c.Flags().
+		StringVar(&k.algorithm, "alg", "", "algorithm of the key (default: HS256 for a secret, RS256, ES256 or EdDSA by its type)")
 	c.Flags().StringVar(&k.issuer, "issuer", "", "the claim iss")
 	c.Flags().StringVar(&k.audience, "audience", "", "the claim aud")
 	c.Flags().StringVar(&k.kid, "kid", "", "the name of the key")
@@ -125,7 +126,11 @@ Without --key a random secret is generated and printed.`,
 			if err != nil {
 				return err
 			}
-			t := auth.NewToken{Subject: subject, Scopes: strings.Fields(strings.ReplaceAll(scopes, ",", " ")), Lifetime: lifetime}
+			t := auth.NewToken{
+				Subject:  subject,
+				Scopes:   strings.Fields(strings.ReplaceAll(scopes, ",", " ")),
+				Lifetime: lifetime,
+			}
 			if claims != "" {
 				var more map[string]any
 				if err := json.Unmarshal([]byte(claims), &more); err != nil {
@@ -295,7 +300,8 @@ func printMembers(out io.Writer, label string, object jsontext.Value) {
 		}
 		note := ""
 		var seconds float64
-		if (member == "exp" || member == "iat" || member == "nbf") && json.Unmarshal(value, &seconds) == nil && seconds < 1e11 {
+		if (member == "exp" || member == "iat" || member == "nbf") && json.Unmarshal(value, &seconds) == nil &&
+			seconds < 1e11 {
 			at := time.Unix(int64(seconds), 0).UTC()
 			note = fmt.Sprintf("\t%s, %s", at.Format(time.RFC3339), fromNow(time.Until(at)))
 		}

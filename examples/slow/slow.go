@@ -24,7 +24,16 @@ func Report(to *slog.Logger, limit time.Duration, clock func() time.Time) exchan
 				return
 			}
 			x := exchange.Of(r.Context())
-			attrs := []any{"route", x.Template(), "caller", x.Caller().Subject, "status", answer.Status(), "took_ms", took.Milliseconds()}
+			attrs := []any{
+				"route",
+				x.Template(),
+				"caller",
+				x.Caller().Subject,
+				"status",
+				answer.Status(),
+				"took_ms",
+				took.Milliseconds(),
+			}
 			if f := x.Failure(); f != nil {
 				attrs = append(attrs, "code", f.Problem.Kind().Code())
 			}

@@ -86,7 +86,14 @@ func (p *pages) CheckRoutes(all []facts.Route) error {
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.trees)) {
 		if c.trees[name] != nil && !reached[name] {
-			c.wrong = append(c.wrong, fmt.Errorf("the template %q shows nothing: it has neither the name of a route here, such as %s, nor the code or status of a problem, and no other template includes it", name, exampleOf(all)))
+			c.wrong = append(
+				c.wrong,
+				fmt.Errorf(
+					"the template %q shows nothing: it has neither the name of a route here, such as %s, nor the code or status of a problem, and no other template includes it",
+					name,
+					exampleOf(all),
+				),
+			)
 		}
 	}
 	return errors.Join(c.wrong...)
@@ -223,7 +230,17 @@ func rangedOver(t reflect.Type) (key, item reflect.Type, ok bool) {
 		} else {
 			return nil, yield.In(0), true
 		}
-	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uintptr:
+	case reflect.Int,
+		reflect.Int8,
+		reflect.Int16,
+		reflect.Int32,
+		reflect.Int64,
+		reflect.Uint,
+		reflect.Uint8,
+		reflect.Uint16,
+		reflect.Uint32,
+		reflect.Uint64,
+		reflect.Uintptr:
 		return nil, t, true
 	case reflect.Interface:
 		return nil, nil, true

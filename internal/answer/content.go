@@ -264,7 +264,9 @@ func ranges(w http.ResponseWriter, serve func(http.ResponseWriter)) error {
 
 // Reshape calls a handler, and gives the problem that an answer of it becomes which is to be
 // held back; nil where it has answered.
-func Reshape(w http.ResponseWriter, held func(status int, h http.Header) bool, serve func(http.ResponseWriter)) *problem.Problem {
+func Reshape(
+	w http.ResponseWriter, held func(status int, h http.Header) bool, serve func(http.ResponseWriter),
+) *problem.Problem {
 	own := writer.Direct(w)
 	if own == nil {
 		own = writer.Around(w)

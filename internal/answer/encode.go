@@ -82,7 +82,9 @@ var (
 
 // speaks reports whether a type writes itself.
 func speaks(t reflect.Type) bool {
-	return slices.ContainsFunc(speaking, func(i reflect.Type) bool { return reflect.PointerTo(t).Implements(i) || t.Implements(i) })
+	return slices.ContainsFunc(
+		speaking, func(i reflect.Type) bool { return reflect.PointerTo(t).Implements(i) || t.Implements(i) },
+	)
 }
 
 func (es *Encoders) compile(t reflect.Type) encoder {
@@ -258,7 +260,8 @@ func (e *writing) float(b []byte, f float64, bits int) []byte {
 		return b
 	}
 	abs, form := math.Abs(f), byte('f')
-	if abs != 0 && (bits == 64 && (abs < 1e-6 || abs >= 1e21) || bits == 32 && (float32(abs) < 1e-6 || float32(abs) >= 1e21)) {
+	if abs != 0 &&
+		(bits == 64 && (abs < 1e-6 || abs >= 1e21) || bits == 32 && (float32(abs) < 1e-6 || float32(abs) >= 1e21)) {
 		form = 'e'
 	}
 	b = strconv.AppendFloat(b, f, form, -1, bits)

@@ -174,7 +174,9 @@ func (p *Plan) status(own int) (int, error) {
 			status)
 	}
 	if hasNoContent(status) && p.Type != nil {
-		return 0, unwritten("the route answered with a Reply of status %d, which has no content (RFC 9110, 15.3), and a value", status)
+		return 0, unwritten(
+			"the route answered with a Reply of status %d, which has no content (RFC 9110, 15.3), and a value", status,
+		)
 	}
 	return status, nil
 }

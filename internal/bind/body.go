@@ -143,7 +143,8 @@ func (b *Body) tooLate(cause error) error {
 			b.received).Because(cause)
 	}
 	return problem.BodyTimeout.Newf("The body came too slowly: %d bytes in %.0f seconds; at least %d bytes a second are expected after the first %.0f seconds.",
-		b.received, (time.Since(programStart) - b.begun).Seconds(), b.least, bodyGrace.Seconds()).Because(cause)
+		b.received, (time.Since(programStart) - b.begun).Seconds(), b.least, bodyGrace.Seconds()).
+		Because(cause)
 }
 
 // earned is the time that so many bytes may have taken, in whole seconds. Bodies for

@@ -224,7 +224,15 @@ func (p *form) broken(r *http.Request, err error, found *faults) error {
 	if large || known || r.Context().Err() != nil {
 		return bodyFault(r, err)
 	}
-	found.add("form", "", schema.Fault{Rule: "syntax", Detail: "is not a well-formed multipart body (RFC 7578): it has no closing delimiter, or a part is broken", Unreadable: true})
+	found.add(
+		"form",
+		"",
+		schema.Fault{
+			Rule:       "syntax",
+			Detail:     "is not a well-formed multipart body (RFC 7578): it has no closing delimiter, or a part is broken",
+			Unreadable: true,
+		},
+	)
 	return found.problem()
 }
 

@@ -389,7 +389,9 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 // malformed says why parameters cannot be read, in a query or a form.
 func malformed(text string, err error) string {
 	if piece, ok := errors.AsType[url.EscapeError](err); ok {
-		return "has malformed percent-encoding: " + clip.Text(strconv.Quote(string(piece)), longestReason) + " (RFC 3986, 2.1)"
+		return "has malformed percent-encoding: " + clip.Text(
+			strconv.Quote(string(piece)), longestReason,
+		) + " (RFC 3986, 2.1)"
 	}
 	if strings.Contains(text, ";") {
 		return "is malformed: parameters are separated by &, not by ;"
@@ -447,7 +449,9 @@ func recycle(b *bytes.Buffer) {
 	}
 }
 
-func (b *body) read(v reflect.Value, r *http.Request, received *Body, most int) (found []schema.Fault, more bool, err error) {
+func (b *body) read(
+	v reflect.Value, r *http.Request, received *Body, most int,
+) (found []schema.Fault, more bool, err error) {
 	if b.optional && r.ContentLength == 0 {
 		return nil, false, nil
 	}

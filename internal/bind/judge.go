@@ -47,7 +47,9 @@ func (in *Plan) Judge(v reflect.Value) error {
 			return err
 		}
 		read := reflect.New(body.Type())
-		wrong, more := in.body.schema.Decode(text, read.Interface(), check.Reading{Lenient: check.ReadOnlyMembers, Most: in.most})
+		wrong, more := in.body.schema.Decode(
+			text, read.Interface(), check.Reading{Lenient: check.ReadOnlyMembers, Most: in.most},
+		)
 		found.add("body", "", wrong...)
 		found.more = found.more || more
 	}
@@ -84,5 +86,7 @@ func (in *Plan) Needs(source, name string) bool {
 		_, _, required := in.Body()
 		return required
 	}
-	return slices.ContainsFunc(in.Inputs(), func(i Input) bool { return i.Source == source && i.Name == name && i.Required })
+	return slices.ContainsFunc(
+		in.Inputs(), func(i Input) bool { return i.Source == source && i.Name == name && i.Required },
+	)
 }

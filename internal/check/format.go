@@ -35,8 +35,10 @@ var formats = map[string]struct {
 
 var (
 	uuid     = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
-	duration = regexp.MustCompile(`^P(\d+W|(\d+Y(\d+M(\d+D)?)?|\d+M(\d+D)?|\d+D)?(T(\d+H(\d+M(\d+S)?)?|\d+M(\d+S)?|\d+S))?)$`)
-	label    = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
+	duration = regexp.MustCompile(
+		`^P(\d+W|(\d+Y(\d+M(\d+D)?)?|\d+M(\d+D)?|\d+D)?(T(\d+H(\d+M(\d+S)?)?|\d+M(\d+S)?|\d+S))?)$`,
+	)
+	label = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
 
 	// RFC 5321, 4.1.2: a dot-string, or a quoted string.
 	localPart = regexp.MustCompile("^(?:[a-zA-Z0-9!#$%&'*+/=?^_`{|}~-]+(?:\\.[a-zA-Z0-9!#$%&'*+/=?^_`{|}~-]+)*" +

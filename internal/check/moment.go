@@ -9,7 +9,9 @@ import (
 // The grammar of RFC 3339, 5.6. Package time takes more (one-digit hours, commas,
 // offsets of 99 hours) and less (no leap seconds, no small t and z).
 var (
-	fullTime = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9]:([0-5][0-9]|60)(\.[0-9]+)?([Zz]|[+-]([01][0-9]|2[0-3]):[0-5][0-9])$`)
+	fullTime = regexp.MustCompile(
+		`^([01][0-9]|2[0-3]):[0-5][0-9]:([0-5][0-9]|60)(\.[0-9]+)?([Zz]|[+-]([01][0-9]|2[0-3]):[0-5][0-9])$`,
+	)
 	fullDate = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
 )
 

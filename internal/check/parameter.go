@@ -37,7 +37,10 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 	}
 	switch single.shape {
 	case anything, list, mapping, object:
-		return nil, fmt.Errorf("the type %s cannot be read from a text: use a basic type, time.Time, a type with UnmarshalText, or a list of these", t)
+		return nil, fmt.Errorf(
+			"the type %s cannot be read from a text: use a basic type, time.Time, a type with UnmarshalText, or a list of these",
+			t,
+		)
 	}
 	r, err := parseRules(tag.Get("rule"), typ.base())
 	if err != nil {
@@ -172,7 +175,11 @@ func (p *Parameter) Texts(v reflect.Value) ([]string, error) {
 
 // Document writes the parameter as a JSON Schema (draft 2020-12), as the values are once they are read.
 func (p *Parameter) Document() jsontext.Value {
-	return write(NewDocuments("", nil).member(&field{typ: p.typ, rules: p.rules, items: p.items, note: p.note, fallback: p.fallback}, Direction{}))
+	return write(
+		NewDocuments(
+			"", nil,
+		).member(&field{typ: p.typ, rules: p.rules, items: p.items, note: p.note, fallback: p.fallback}, Direction{}),
+	)
 }
 
 // Describe gives the type, the rules as they were written, the note, and whether

@@ -200,7 +200,9 @@ func (p *patternReader) escape() error {
 
 // generalCategories are those that Go's tables and ECMA-262 have under one name. C
 // and Cn are left out: in Go they have no unassigned characters.
-var generalCategories = strings.Fields("L Lu Ll Lt Lm Lo M Mn Mc Me N Nd Nl No P Pc Pd Ps Pe Pi Pf Po S Sm Sc Sk So Z Zs Zl Zp Cc Cf Co")
+var generalCategories = strings.Fields(
+	"L Lu Ll Lt Lm Lo M Mn Mc Me N Nd Nl No P Pc Pd Ps Pe Pi Pf Po S Sm Sc Sk So Z Zs Zl Zp Cc Cf Co",
+)
 
 // character reads an escape: the character that it stands for, or -1 for a set.
 func (p *patternReader) character(class bool) (rune, error) {
@@ -266,7 +268,10 @@ func (p *patternReader) character(class bool) (rune, error) {
 			if slices.Contains(generalCategories, name) {
 				return set(end+1, rest[:end+1])
 			}
-			return 0, fmt.Errorf("the property %s is not one that ECMA-262 and Go both know: \\p{L} and other general categories, \\p{Script=Greek}", rest[:end+1])
+			return 0, fmt.Errorf(
+				"the property %s is not one that ECMA-262 and Go both know: \\p{L} and other general categories, \\p{Script=Greek}",
+				rest[:end+1],
+			)
 		}
 	}
 	_, size := utf8.DecodeRuneInString(rest[1:])

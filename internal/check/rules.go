@@ -160,7 +160,12 @@ func parseRules(tag string, t *Type) (parsed, error) {
 		case "type":
 			p.notNull = true
 			if s.value != t.name() || s.value == "" {
-				errs = append(errs, fmt.Errorf("rule type: %q is not what %s is in JSON: write type=%s, which refuses null, or leave it out", s.value, t.goType, t.name()))
+				errs = append(
+					errs,
+					fmt.Errorf(
+						"rule type: %q is not what %s is in JSON: write type=%s, which refuses null, or leave it out", s.value,
+						t.goType, t.name()),
+				)
 			}
 		case "readOnly", "writeOnly", "deprecated":
 			p.words = append(p.words, s.keyword)

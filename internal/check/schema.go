@@ -153,7 +153,10 @@ func CheckMethod(t reflect.Type) error {
 		}
 	}
 	if len(with) > 1 {
-		return fmt.Errorf("it embeds %s, and Go promotes no Check where several have one: write a Check that calls them", strings.Join(with, " and "))
+		return fmt.Errorf(
+			"it embeds %s, and Go promotes no Check where several have one: write a Check that calls them",
+			strings.Join(with, " and "),
+		)
 	}
 	return nil
 }
@@ -176,8 +179,10 @@ func OtherSignature(m reflect.Method, has bool, want reflect.Type) error {
 	if same {
 		return nil
 	}
-	return fmt.Errorf("%s: its method %s has another signature, so it is never asked: write %s%s", m.Type.In(0), m.Name, m.Name,
-		strings.TrimPrefix(want.String(), "func"))
+	return fmt.Errorf(
+		"%s: its method %s has another signature, so it is never asked: write %s%s", m.Type.In(0), m.Name, m.Name,
+		strings.TrimPrefix(want.String(), "func"),
+	)
 }
 
 func (c *compiler) byKind(typ *Type, where string) {
@@ -239,8 +244,17 @@ func (c *compiler) fields(typ *Type, t reflect.Type) {
 	}
 	for _, m := range all {
 		sf, where := m.Of, t.String()+"."+m.Of.Name
-		f := &field{name: m.Name, index: m.Index, first: m.Index[0], direct: len(m.Index) == 1, plain: !strings.ContainsAny(m.Name, `"\`),
-			rule: sf.Tag.Get("rule"), note: sf.Tag.Get("note"), number: len(typ.fields), quoted: m.Quoted}
+		f := &field{
+			name:   m.Name,
+			index:  m.Index,
+			first:  m.Index[0],
+			direct: len(m.Index) == 1,
+			plain:  !strings.ContainsAny(m.Name, `"\`),
+			rule:   sf.Tag.Get("rule"),
+			note:   sf.Tag.Get("note"),
+			number: len(typ.fields),
+			quoted: m.Quoted,
+		}
 		f.typ = c.compile(sf.Type, where)
 		f.null = f.typ.null
 		f.always = !m.ViaPointer && !m.OmitZero && !m.OmitEmpty
@@ -268,9 +282,15 @@ func (c *compiler) tags(t reflect.Type, seen map[reflect.Type]bool) {
 		switch {
 		case f.Ignored:
 		case f.Malformed:
-			c.failf("%s: the json tag %q is malformed: a name has no quotes and backslashes, and no comma ends it", where, sf.Tag.Get("json"))
+			c.failf(
+				"%s: the json tag %q is malformed: a name has no quotes and backslashes, and no comma ends it", where,
+				sf.Tag.Get("json"),
+			)
 		case !sf.IsExported() && sf.Type.Kind() == reflect.Pointer:
-			c.failf("%s: is embedded by a pointer and not exported, so JSON cannot fill it: embed the struct itself, or export its type", where)
+			c.failf(
+				"%s: is embedded by a pointer and not exported, so JSON cannot fill it: embed the struct itself, or export its type",
+				where,
+			)
 		case !sf.IsExported() && f.Named && reflect.PointerTo(sf.Type).Implements(checkerType):
 			c.failf("%s: is not exported, so its Check cannot be called under a name of its own: export its type", where)
 		case f.Embedded:

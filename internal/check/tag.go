@@ -24,7 +24,10 @@ func CheckTag(tag reflect.StructTag) error {
 		}
 		quoted, err := strconv.QuotedPrefix(rest[colon+1:])
 		if err != nil {
-			return fmt.Errorf("the struct tag %s is dropped by Go, since %s is not a Go string: write \\\\ for a backslash", key, rest[colon+1:])
+			return fmt.Errorf(
+				"the struct tag %s is dropped by Go, since %s is not a Go string: write \\\\ for a backslash", key,
+				rest[colon+1:],
+			)
 		}
 		rest = rest[colon+1+len(quoted):]
 		if rest != "" && rest[0] != ' ' {

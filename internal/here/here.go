@@ -41,7 +41,8 @@ func By() (at Place, by string) {
 // isOurPackage reports whether a function is in a package of this module that makes parts and settings.
 func isOurPackage(function string) bool {
 	folder, ours := strings.CutPrefix(function, "github.com/wicketway/wicketway/")
-	return ours && (strings.HasPrefix(folder, "chain/") || strings.HasPrefix(folder, "format/") || strings.HasPrefix(folder, "observe/"))
+	return ours &&
+		(strings.HasPrefix(folder, "chain/") || strings.HasPrefix(folder, "format/") || strings.HasPrefix(folder, "observe/"))
 }
 
 // Frame gives the file and the line.

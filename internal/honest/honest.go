@@ -44,7 +44,17 @@ type Answer struct {
 }
 
 // always are the header fields that an answer can have whatever it is.
-var always = []string{"Content-Type", "Content-Length", "Date", "Connection", "Vary", "Allow", "Location", "Accept-Ranges", "Last-Modified"}
+var always = []string{
+	"Content-Type",
+	"Content-Length",
+	"Date",
+	"Connection",
+	"Vary",
+	"Allow",
+	"Location",
+	"Accept-Ranges",
+	"Last-Modified",
+}
 
 // Wrong says what of an answer the facts do not have, of all routes that match the request; "" where one of
 // them has it, and where none matches. Known says that answers of problems, and header fields, are declared.
@@ -75,10 +85,11 @@ func matches(r facts.Route, path string) bool {
 	var b table.Builder
 	b.Add(of)
 	var m table.Match
-	return b.Tables().Edition(&m).FindEscaped(http.MethodGet, path, &m) || of.Suffixes != nil && slices.ContainsFunc(of.Suffixes, func(s string) bool {
-		bare, has := strings.CutSuffix(path, "."+s)
-		return has && b.Tables().Edition(&m).FindEscaped(http.MethodGet, bare, &m)
-	})
+	return b.Tables().Edition(&m).FindEscaped(http.MethodGet, path, &m) ||
+		of.Suffixes != nil && slices.ContainsFunc(of.Suffixes, func(s string) bool {
+			bare, has := strings.CutSuffix(path, "."+s)
+			return has && b.Tables().Edition(&m).FindEscaped(http.MethodGet, bare, &m)
+		})
 }
 
 func (c *Checker) wrong(i int, a Answer, known bool) string {
@@ -96,14 +107,16 @@ func (c *Checker) wrong(i int, a Answer, known bool) string {
 	var wrong []string
 	for k, one := range r.Answers {
 		declared, _, _ := mime.ParseMediaType(one.Media)
-		if !one.Open && (one.Status != a.Status || declared != media && one.Media != "*/*" && !(one.Media == "" && a.Body == "")) {
+		if !one.Open &&
+			(one.Status != a.Status || declared != media && one.Media != "*/*" && !(one.Media == "" && a.Body == "")) {
 			continue
 		}
 		if name := c.unknownField(r, one, a); known && name != "" && !one.Open {
 			wrong = append(wrong, fmt.Sprintf("the field %s is not declared", name))
 			continue
 		}
-		if one.Schema == nil || a.Method == http.MethodHead || a.Header["Content-Encoding"] != nil || one.Open && declared != media {
+		if one.Schema == nil || a.Method == http.MethodHead || a.Header["Content-Encoding"] != nil ||
+			one.Open && declared != media {
 			return ""
 		}
 		err := c.validate(fmt.Sprintf("/routes/%d/answers/%d/schema", i, k), items(one, media, a.Body))

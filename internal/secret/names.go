@@ -20,8 +20,15 @@ var known = []string{"password", "passphrase", "pin", "token", "accesstoken", "r
 
 // within are the words that make a name a secret's wherever they are in it, as in new_password,
 // X-Api-Key and sessionToken.
-var within = [][]byte{[]byte("password"), []byte("passphrase"), []byte("secret"), []byte("apikey"), []byte("authorization"), []byte("cookie"),
-	[]byte("credential")}
+var within = [][]byte{
+	[]byte("password"),
+	[]byte("passphrase"),
+	[]byte("secret"),
+	[]byte("apikey"),
+	[]byte("authorization"),
+	[]byte("cookie"),
+	[]byte("credential"),
+}
 
 // Names are those of secrets. The zero value has none. They are immutable.
 type Names struct{ plain map[string]bool }
@@ -75,9 +82,37 @@ func (n Names) Has(name string) bool {
 // isUsual reports whether a name is one that most requests and records have, and no secret's.
 func isUsual(name string) bool {
 	switch name {
-	case "Accept", "Accept-Encoding", "Accept-Language", "Cache-Control", "Connection", "Content-Length", "Content-Type", "Host", "If-Match",
-		"If-None-Match", "Origin", "Referer", "Traceparent", "Tracestate", "User-Agent", "X-Forwarded-For", "X-Request-Id",
-		"method", "path", "route", "status", "duration_ms", "sent", "request", "remote", "caller", "issuer", "code", "error", "version", "trace":
+	case "Accept",
+		"Accept-Encoding",
+		"Accept-Language",
+		"Cache-Control",
+		"Connection",
+		"Content-Length",
+		"Content-Type",
+		"Host",
+		"If-Match",
+		"If-None-Match",
+		"Origin",
+		"Referer",
+		"Traceparent",
+		"Tracestate",
+		"User-Agent",
+		"X-Forwarded-For",
+		"X-Request-Id",
+		"method",
+		"path",
+		"route",
+		"status",
+		"duration_ms",
+		"sent",
+		"request",
+		"remote",
+		"caller",
+		"issuer",
+		"code",
+		"error",
+		"version",
+		"trace":
 		return true
 	}
 	return false

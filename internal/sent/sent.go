@@ -126,7 +126,9 @@ func blankJSON(text []byte) string {
 func blankTokens(text []byte) (string, bool) {
 	var out bytes.Buffer
 	d := jsontext.NewDecoder(bytes.NewReader(text), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
-	e := jsontext.NewEncoder(&out, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true), jsontext.PreserveRawStrings(true))
+	e := jsontext.NewEncoder(
+		&out, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true), jsontext.PreserveRawStrings(true),
+	)
 	for {
 		kind, n := d.StackIndex(d.StackDepth())
 		if kind == jsontext.KindBeginObject && n%2 == 1 { // a value; its name is the last one

@@ -81,7 +81,13 @@ func Derive(t reflect.Type, members []Member) (*Adapter, []error) {
 	if holds(t, t, map[reflect.Type]bool{}) {
 		return nil, []error{fmt.Errorf("%s holds values of its own type, which would not be adapted: use Func", t)}
 	}
-	d := &deriver{of: t, inputs: hasSources(t), members: members, used: make([]bool, len(members)), adapter: &Adapter{New: t}}
+	d := &deriver{
+		of:      t,
+		inputs:  hasSources(t),
+		members: members,
+		used:    make([]bool, len(members)),
+		adapter: &Adapter{New: t},
+	}
 	d.structure(t)
 	for i := range members {
 		if !d.used[i] {

@@ -11,7 +11,9 @@ import (
 // 1, and so on. A route that clashes with earlier ones is left out; the clashes
 // say with which.
 func (b *Builder) Add(r Route) (int, []Clash) {
-	b.routes = append(b.routes, kept{r.Method, r.Template.String(), r.Suffixes, r.Edition, r.Slash, textual(r.Template), r.Files})
+	b.routes = append(
+		b.routes, kept{r.Method, r.Template.String(), r.Suffixes, r.Edition, r.Slash, textual(r.Template), r.Files},
+	)
 	n := len(b.routes) - 1
 	if r.Except != nil {
 		if b.except == nil {

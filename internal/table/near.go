@@ -103,7 +103,9 @@ func (t *Table) Near(method, path string, known int, fits func(route int) bool) 
 		}
 	}
 	slices.SortStableFunc(found, func(a, b one) int {
-		return cmp.Or(cmp.Compare(a.cost, b.cost), cmp.Compare(len(t.routes[a.route].template), len(t.routes[b.route].template)))
+		return cmp.Or(
+			cmp.Compare(a.cost, b.cost), cmp.Compare(len(t.routes[a.route].template), len(t.routes[b.route].template)),
+		)
 	})
 	var near []int
 	for _, f := range found[:min(mostNear, len(found))] {

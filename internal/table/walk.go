@@ -120,7 +120,8 @@ func (w *walker) arrive(n uint32, depth int) bool {
 	}
 	r := w.pick(end, w.method, w.m)
 	if r < 0 {
-		w.seen = w.seen || len(end.of) > 0 && (!end.some || slices.ContainsFunc(end.of, func(e entry) bool { return w.takes(&e, w.m) }))
+		w.seen = w.seen ||
+			len(end.of) > 0 && (!end.some || slices.ContainsFunc(end.of, func(e entry) bool { return w.takes(&e, w.m) }))
 		return false
 	}
 	if !w.ties {

@@ -15,7 +15,15 @@ import (
 )
 
 // methods are those that have a label of their own; callers can make up any.
-var methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": true, "PATCH": true, "DELETE": true, "OPTIONS": true}
+var methods = map[string]bool{
+	"GET":     true,
+	"HEAD":    true,
+	"POST":    true,
+	"PUT":     true,
+	"PATCH":   true,
+	"DELETE":  true,
+	"OPTIONS": true,
+}
 
 // mostCodes bounds the codes of problems that have a label of their own: those of an API are few,
 // but a program could make kinds anew for every request.
@@ -175,7 +183,9 @@ func Usage(of *usage.Table) prometheus.Collector {
 	return &usageCollector{
 		table: of,
 		total: prometheus.NewDesc("wicketway_usage_total", "How many requests a caller has sent to a route.", labels, nil),
-		last:  prometheus.NewDesc("wicketway_usage_last_seconds", "When a caller has last called a route, since 1970.", labels, nil),
+		last: prometheus.NewDesc(
+			"wicketway_usage_last_seconds", "When a caller has last called a route, since 1970.", labels, nil,
+		),
 	}
 }
 

@@ -91,7 +91,10 @@ func (t *Table) Rows() []Row {
 	}
 	t.mu.Unlock()
 	slices.SortFunc(all, func(a, b Row) int {
-		return cmp.Or(cmp.Compare(a.Version, b.Version), cmp.Compare(a.Route, b.Route), cmp.Compare(a.Method, b.Method), cmp.Compare(a.Caller, b.Caller), cmp.Compare(a.Issuer, b.Issuer))
+		return cmp.Or(
+			cmp.Compare(a.Version, b.Version), cmp.Compare(a.Route, b.Route), cmp.Compare(a.Method, b.Method),
+			cmp.Compare(a.Caller, b.Caller), cmp.Compare(a.Issuer, b.Issuer),
+		)
 	})
 	return all
 }

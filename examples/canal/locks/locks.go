@@ -34,13 +34,19 @@ type Chamber struct {
 // Parts are the routes of the locks.
 func Parts(s *store.Store) wicketway.Part {
 	d := desk{s}
-	return wicketway.At("/locks",
+	return wicketway.At(
+		"/locks",
 		wicketway.Route("GET /", d.list, wicketway.Public(), wicketway.Summary("All locks, upstream first"),
 			cache.Says(cache.Control{MaxAge: 10 * time.Second})),
 		wicketway.Route("GET /{lock}", d.find, wicketway.Public(), wicketway.Summary("One lock"),
 			wicketway.Fails(ErrNoSuchLock)),
-		wicketway.Route("GET /{lock}/levels", d.levels, wicketway.Public(), wicketway.Summary("The water level, as it is read"),
-			wicketway.Fails(ErrNoSuchLock)),
+		wicketway.Route(
+			"GET /{lock}/levels",
+			d.levels,
+			wicketway.Public(),
+			wicketway.Summary("The water level, as it is read"),
+			wicketway.Fails(ErrNoSuchLock),
+		),
 		wicketway.Route("GET /{lock}/plan", d.plan, wicketway.Public(), wicketway.Summary("The plan of the chamber"),
 			wicketway.Media("image/svg+xml"), wicketway.Conditional(), wicketway.Fails(ErrNoSuchLock)),
 		wicketway.Route("PUT /{lock}/state", d.operate, wicketway.Summary("Open or close a lock"),

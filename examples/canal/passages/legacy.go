@@ -14,11 +14,7 @@ import (
 // What a passage was in version 1, and what booking one took.
 var (
 	legacyPassage = adapt.Struct[Passage](
-		adapt.Rename("passage", "id"),
-		adapt.Rename("vessel", "plate"),
-		legacyDirection,
-		legacySlot,
-		adapt.Drop("crew"),
+		adapt.Rename("passage", "id"), adapt.Rename("vessel", "plate"), legacyDirection, legacySlot, adapt.Drop("crew"),
 		adapt.Drop("remark"),
 	)
 	legacyBooking = adapt.Struct[NewPassage](legacyDirection, legacySlot, adapt.Drop("crew"), adapt.Drop("remark"))
@@ -47,15 +43,25 @@ const legacyTime = "2006-01-02 15:04"
 // LegacyParts are the routes of version 1, which had no pages: a list is the first hundred.
 func LegacyParts(s *store.Store) wicketway.Part {
 	d := desk{s}
-	return wicketway.At("/passages",
+	return wicketway.At(
+		"/passages",
 		wicketway.Scopes("passages"),
 		wicketway.RaisedAs(ErrCanal, legacy.ErrRefused),
 		wicketway.Adapted("GET /", d.list,
 			adapt.Struct[listPassages](adapt.Drop("query after"), adapt.Constant("query limit", 100)),
 			legacyPassage.AsList(), wicketway.Summary("The passages of the caller")),
-		wicketway.Adapted("POST /", d.book, legacyBooking, legacyPassage, wicketway.LocatedBy(d.find), wicketway.Summary("Book a passage"),
-			wicketway.Fails(locks.ErrNoSuchLock, ErrLockClosed, ErrSlotTaken, ErrVesselTooLarge, ErrNoVessel)),
-		wicketway.Adapted("GET /{passage}", d.find, adapt.Same(), legacyPassage, wicketway.Conditional(), wicketway.Summary("One passage"),
-			wicketway.Fails(ErrNoSuchPassage)),
+		wicketway.Adapted(
+			"POST /", d.book, legacyBooking, legacyPassage, wicketway.LocatedBy(d.find), wicketway.Summary("Book a passage"),
+			wicketway.Fails(locks.ErrNoSuchLock, ErrLockClosed, ErrSlotTaken, ErrVesselTooLarge, ErrNoVessel),
+		),
+		wicketway.Adapted(
+			"GET /{passage}",
+			d.find,
+			adapt.Same(),
+			legacyPassage,
+			wicketway.Conditional(),
+			wicketway.Summary("One passage"),
+			wicketway.Fails(ErrNoSuchPassage),
+		),
 	)
 }

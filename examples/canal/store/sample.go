@@ -36,12 +36,20 @@ var SampleSeason = time.Date(2027, time.April, 1, 6, 0, 0, 0, time.UTC)
 const samplePassages = 60
 
 var sampleNotices = []Notice{
-	{"high-water", "High water between Heron and Foundry", "The reach carries more water than usual after the rain. Keep to " +
-		"the towpath side & pass Heron Lock at slow speed. The gauge at Heron is read every ten minutes.",
-		time.Date(2027, time.March, 28, 7, 30, 0, 0, time.UTC)},
-	{"tanners-gates", "New gates at Tanners Lock", "Tanners Lock is closed until 3 May for its new gates. Vessels of less " +
-		"than 26 metres turn at Foundry; a pump-out is at Abbot Lock.",
-		time.Date(2027, time.March, 19, 9, 0, 0, 0, time.UTC)},
+	{
+		"high-water",
+		"High water between Heron and Foundry",
+		"The reach carries more water than usual after the rain. Keep to " +
+			"the towpath side & pass Heron Lock at slow speed. The gauge at Heron is read every ten minutes.",
+		time.Date(2027, time.March, 28, 7, 30, 0, 0, time.UTC),
+	},
+	{
+		"tanners-gates",
+		"New gates at Tanners Lock",
+		"Tanners Lock is closed until 3 May for its new gates. Vessels of less " +
+			"than 26 metres turn at Foundry; a pump-out is at Abbot Lock.",
+		time.Date(2027, time.March, 19, 9, 0, 0, 0, time.UTC),
+	},
 	{"summer-hours", "Summer hours begin in April", "From 1 April locks are worked from 06:00 to 21:00. Book by 18:00 " +
 		"for the day after.",
 		time.Date(2027, time.March, 2, 12, 0, 0, 0, time.UTC)},

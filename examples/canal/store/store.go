@@ -173,9 +173,18 @@ func (s *Store) Passage(ctx context.Context, vessel string, id int64) (Passage, 
 // Book stores a passage and gives it its id. It fails with ErrTaken where the
 // slot is taken.
 func (s *Store) Book(ctx context.Context, p Passage) (Passage, error) {
-	return taken(one(query(ctx, s.db, scanPassage,
+	return taken(one(query(
+		ctx,
+		s.db,
+		scanPassage,
 		`INSERT INTO passages (lock, vessel, direction, slot, crew, remark) VALUES (?, ?, ?, ?, ?, ?) RETURNING `+passageColumns,
-		p.Lock, p.Vessel, p.Direction, p.Slot.UTC().Format(time.RFC3339), p.Crew, p.Remark)))
+		p.Lock,
+		p.Vessel,
+		p.Direction,
+		p.Slot.UTC().Format(time.RFC3339),
+		p.Crew,
+		p.Remark,
+	)))
 }
 
 // Change changes a vessel's passage in one transaction: change gets it as it is, and what it
@@ -192,7 +201,9 @@ func (s *Store) Change(ctx context.Context, vessel string, id int64, change func
 }
 
 // with does something with a vessel's passage while nobody else can write.
-func (s *Store) with(ctx context.Context, vessel string, id int64, do func(*sql.Tx, Passage) (Passage, error)) (Passage, error) {
+func (s *Store) with(
+	ctx context.Context, vessel string, id int64, do func(*sql.Tx, Passage) (Passage, error),
+) (Passage, error) {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return Passage{}, err

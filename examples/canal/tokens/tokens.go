@@ -34,8 +34,11 @@ type Desk struct {
 
 // Parts are the routes.
 func (d *Desk) Parts() wicketway.Part {
-	return wicketway.At("/tokens",
-		wicketway.Chain(limit.Requests(limit.Rate{Requests: 60, Per: time.Minute, Name: "tokens"}, limit.ByAddress(), limit.Settings{})),
+	return wicketway.At(
+		"/tokens",
+		wicketway.Chain(
+			limit.Requests(limit.Rate{Requests: 60, Per: time.Minute, Name: "tokens"}, limit.ByAddress(), limit.Settings{}),
+		),
 		wicketway.Route("POST /", d.signIn, wicketway.Public(), wicketway.Summary("A token for plate and PIN"),
 			wicketway.Answers(http.StatusCreated), wicketway.Fails(ErrWrongPIN, limit.ErrTooManyAttempts)),
 		wicketway.Route("DELETE /current", d.signOut, wicketway.Summary("Takes back the token that is sent")),

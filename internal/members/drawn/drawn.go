@@ -64,14 +64,28 @@ type (
 
 // Declared are these types.
 func Declared() []reflect.Type {
-	return []reflect.Type{reflect.TypeFor[Plain](), reflect.TypeFor[Deep](), reflect.TypeFor[Both](), reflect.TypeFor[Other](),
-		reflect.TypeFor[Tagged](), reflect.TypeFor[Shallow](), reflect.TypeFor[Under](), reflect.TypeFor[Loop](),
-		reflect.TypeFor[Unicode]()}
+	return []reflect.Type{
+		reflect.TypeFor[Plain](),
+		reflect.TypeFor[Deep](),
+		reflect.TypeFor[Both](),
+		reflect.TypeFor[Other](),
+		reflect.TypeFor[Tagged](),
+		reflect.TypeFor[Shallow](),
+		reflect.TypeFor[Under](),
+		reflect.TypeFor[Loop](),
+		reflect.TypeFor[Unicode](),
+	}
 }
 
 var (
-	leaves = []reflect.Type{reflect.TypeFor[int](), reflect.TypeFor[string](), reflect.TypeFor[[]string](), reflect.TypeFor[*int](),
-		reflect.TypeFor[map[string]int](), reflect.TypeFor[Plain]()}
+	leaves = []reflect.Type{
+		reflect.TypeFor[int](),
+		reflect.TypeFor[string](),
+		reflect.TypeFor[[]string](),
+		reflect.TypeFor[*int](),
+		reflect.TypeFor[map[string]int](),
+		reflect.TypeFor[Plain](),
+	}
 	names   = []string{"", "", "a", "b", "A", "B", "D", "own", "g h", "größe"}
 	options = []string{"", "", "", ",omitzero", ",omitempty"}
 )
@@ -96,7 +110,8 @@ func draw(r *rand.Rand, depth int) reflect.Type {
 		if f.Anonymous && r.IntN(4) == 0 {
 			f.Type = reflect.PointerTo(f.Type)
 		}
-		if name, option := pick(r, names), pick(r, options); f.Tag == "" && name+option != "" && !(f.Anonymous && name == "") {
+		if name, option := pick(r, names), pick(r, options); f.Tag == "" && name+option != "" &&
+			!(f.Anonymous && name == "") {
 			f.Tag = reflect.StructTag(fmt.Sprintf("json:%q", name+option))
 		}
 		fields = append(fields, f)
