@@ -14,7 +14,7 @@ import (
 )
 
 // Guard says who decides about the caller. It is asked after the chain of the
-// list in which it stands, so that refused requests are logged too. Under it
+// list in which it is, so that refused requests are logged too. Under it
 // every route needs a caller, except those that are [Public].
 //
 // Below the prefix of a group or a mount under a guard, and at the prefix itself, no request is served
@@ -116,7 +116,7 @@ func Scopes(needed ...string) Setting {
 	}
 }
 
-// AnyScope is what the caller must have been granted one of, beside what [Scopes] and other
+// AnyScope is what the caller must have been granted one of, in addition to what [Scopes] and other
 // AnyScopes ask for.
 func AnyScope(oneOf ...string) Setting {
 	return setting{

@@ -202,7 +202,7 @@ func (r *resolved) purpose() string {
 }
 
 // enterVersions puts the choices between versions into the table, and the default of those that
-// stand in the path.
+// are in the path.
 func (b *builder) enterVersions() {
 	for i, s := range b.sets {
 		if s.by.byDefault != "" && !slices.Contains(s.names, s.by.byDefault) {
@@ -262,7 +262,7 @@ func (b *builder) enterDefault(i int, r *resolved) {
 	}
 }
 
-// versionsBelow are the versions that stand right below a group; nil for one inside of a version.
+// versionsBelow are the versions that are right below a group; nil for one inside of a version.
 func (b *builder) versionsBelow(group resolved) *versionSet {
 	if group.terms().version != "" {
 		return nil

@@ -192,8 +192,8 @@ func (b *builder) name() {
 	}
 }
 
-// checkSettings reports the settings that have no effect where they stand: one mistake for
-// each, however many routes it stands around.
+// checkSettings reports the settings that have no effect where they are: one mistake for
+// each, however many routes it is around.
 func (b *builder) checkSettings() {
 	used := map[*setting][]bool{} // the pieces
 	for _, r := range b.routes {
@@ -222,7 +222,7 @@ func (b *builder) checkSettings() {
 	}
 	for _, l := range b.lists {
 		switch {
-		case l.inherited: // it says so where it stands itself
+		case l.inherited: // the list that it was inherited from says so
 			continue
 		case l.broken: // once that is mended more may have an effect
 			continue

@@ -129,10 +129,10 @@ func (a *API) Described() (done bool, err error) { return a.describing() }
 const describeFile = "WICKETWAY_DESCRIBE"
 
 // builtMark is added to the name of the file that a description is asked into: Build leaves a file
-// of that name, so that who has asked knows whether to go on waiting.
+// of that name, so that the tool knows whether to keep waiting.
 const builtMark = ".built"
 
-// noteBuilt tells who has asked for a description that there is an API.
+// noteBuilt tells the tool that there is an API.
 func noteBuilt() {
 	if name := os.Getenv(describeFile); name != "" {
 		os.WriteFile(name+builtMark, nil, 0o600) // without it the tool waits for longer

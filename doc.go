@@ -1,7 +1,7 @@
 // Package wicketway builds HTTP APIs from one description.
 //
 // An API is described once, as a tree of parts: routes, groups of parts, and
-// settings that hold for a route or for all that stands in a group. [Build]
+// settings that hold for a route or for all routes of a group. [Build]
 // compiles the description, or reports every mistake in it with file and line.
 // The [API] that comes out is an [http.Handler]: it routes requests, reads and
 // checks their inputs, runs the middleware, decides who may call what, and
@@ -67,7 +67,7 @@
 //
 // # Settings
 //
-// A setting may stand in the list of a group or of a route; where in the list
+// A setting may be in the list of a group or of a route; where in the list
 // does not matter. It either replaces what an outer group says (Guard, Public,
 // Answers, Limits, Slashes, Envelope and most others) or adds to it (Chain,
 // Scopes, Fails, Translate, Observe). What replaces can be taken back further in

@@ -244,7 +244,7 @@ func (s *state) restore(h http.Header) {
 	s.before.Store(nil)
 }
 
-// catch turns a panic below into a failure. It stands around every link of a
+// catch turns a panic below into a failure. It is around every link of a
 // chain, so that the middleware further out sees a proper answer.
 func (s *state) catch(w http.ResponseWriter, r *http.Request) {
 	switch v := recover(); v {

@@ -18,7 +18,7 @@ import (
 
 // Link builds the path, with the query, of the route with a name. The input is
 // the route's input, or a pointer to one: its path fields fill the template, its
-// query fields the query, but for those that are zero. A map[string]string does
+// query fields the query, except those that are zero. A map[string]string does
 // as well, for plain handlers. Where several versions have a route of the name,
 // it is written with its version: v2/passages.find.
 func (a *API) Link(name string, input any) (string, error) {

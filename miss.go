@@ -18,7 +18,7 @@ import (
 
 // nowhere is the endpoint for what no route takes.
 type nowhere struct {
-	versions *versionSet // that stand right below this group; nil: none
+	versions *versionSet // that are right below this group; nil: none
 	depth    int         // how many segments the group's prefix has
 }
 

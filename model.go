@@ -61,7 +61,7 @@ type Info struct {
 	Version string // of the description, such as 2.4.0; not one of the versions served
 }
 
-// A Setting is a part that says what holds for a route, or for all that stands
+// A Setting is a part that says what holds for a route, or for all that is
 // in a group.
 type Setting interface {
 	Part
@@ -69,7 +69,7 @@ type Setting interface {
 }
 
 // A setting is a Setting as data: what it is about, where it was declared, how it changes
-// the terms of the list in which it stands, and on which routes it has an effect.
+// the terms of the list in which it is, and on which routes it has an effect.
 type setting struct {
 	at   here.Place
 	name string
@@ -110,15 +110,15 @@ type reporter interface {
 	kind(at here.Place, setting string, k *problem.Kind)
 }
 
-// A mode says how a setting goes together with those of outer lists, and where it stands.
+// A mode says how a setting goes together with those of outer lists, and where it is.
 type mode uint8
 
 const (
 	replaces       mode = 1 << iota // the nearest wins
 	ofGroups                        // it changes the groupTerms
-	onlyRoute                       // it speaks of one route, so it stands in no group
+	onlyRoute                       // it speaks of one route, so it is in no group
 	staysBehind                     // routes that are inherited do not take it along
-	besideVersions                  // it speaks of all versions of a group, so it stands in none
+	besideVersions                  // it speaks of all versions of a group, so it is in none
 	early                           // it adds to what outer lists say, before its own list does
 )
 
@@ -207,7 +207,7 @@ type list struct {
 	used      []bool // which of them have an effect on some route
 	terms     terms
 	open      *steps // without the guard, for preflights
-	routes    int    // how many stand in it, at whatever depth
+	routes    int    // how many are in it, at whatever depth
 	broken    bool   // a route in it has mistakes, so what has an effect is not known
 }
 

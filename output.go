@@ -164,7 +164,7 @@ type outputType struct {
 	kind    outputKind
 	value   reflect.Type // of the value, or of the items of a stream; nil where nothing is
 	at      reflect.Type // of the input that makes a location; nil: none
-	reply   bool         // it stands in a Reply, or another output with a header of its own
+	reply   bool         // it is in a Reply, or another output with a header of its own
 	pointer bool         // the route returns a pointer to an output of this package
 	page    bool         // the value is a Page
 	info    func() []facts.Answer

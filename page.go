@@ -120,7 +120,7 @@ func withLinks(own http.Header, r *http.Request, parameter string, p pager) http
 //
 // It is called once, when the header is about to be sent, which waits for the first item: an
 // error before that is a problem like any other. A later one ends the stream so that nobody
-// takes a part for the whole: as an event named problem, or by cutting the connection. What it
+// takes a partial answer for a complete one: as an event named problem, or by cutting the connection. What it
 // yields must not be used by others at the same time. Items are sent together, within 50 ms or
 // 16 KiB. Where the caller has left yield returns false and the context ends; exchange.Exchange.Draining tells
 // when the server is about to stop. A listener to events gets a comment every 15 seconds in

@@ -100,7 +100,7 @@ func RaisedAs(now, old *problem.Kind) Setting {
 // ProblemsAs sends the problems of a group in a shape of its own, as JSON of a media type
 // (application/json where that is ""), whatever callers accept: an older version had one. The
 // function gets what callers may see; status and header fields stay. Where it fails the problem goes
-// out as RFC 9457 has it.
+// out as RFC 9457 describes.
 func ProblemsAs[T any](media string, as func(format.Problem) T) Setting {
 	media = cmp.Or(media, "application/json")
 	offer := answer.NewChoice(answer.Choice{Offers: []answer.Offer{{
@@ -140,7 +140,7 @@ func ProblemsInJSON() Setting {
 	return flag(here.Here(0), "ProblemsInJSON", slotPlainProblems, func(t *terms, on bool) { t.jsonOnly = on })
 }
 
-// ProblemBase says what stands before a kind's code in the type of its problems
+// ProblemBase says what comes before a kind's code in the type of its problems
 // (RFC 9457, 3.1.1): the URI of a page about them, with its last slash. Without
 // it that is /problems/, which the API serves itself; an API that another handler
 // puts under a prefix needs to say so.

@@ -19,7 +19,7 @@ type raisedKind struct {
 	by   string
 }
 
-// raises are the kinds that a route can answer with, beside those that every request can
+// raises are the kinds that a route can answer with, in addition to those that every request can
 // meet, as callers see them.
 func (r *resolved) raises() []raisedKind {
 	all := r.kinds()

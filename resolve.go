@@ -179,7 +179,7 @@ func (b *builder) versionName(g group, outer *list) string {
 	return g.version
 }
 
-// addVersion adds a version to those that stand under its prefix, and gives the number of its
+// addVersion adds a version to those that are under its prefix, and gives the number of its
 // edition.
 func (b *builder) addVersion(g group, under route.Template, outer *terms) (*versionSet, int32) {
 	if outer.versionBy.scheme.kind != byPath && !bind.IsToken(g.version) {

@@ -51,7 +51,7 @@ func (r *resolved) bodyLimit() int64 {
 	return 0
 }
 
-// source says which function serves a route, and where it stands.
+// source says which function serves a route, and where it is.
 func (r *resolved) source() string {
 	function := r.part.function
 	if function == nil {

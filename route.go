@@ -103,7 +103,7 @@ func Files(prefix string, files fs.FS, settings ...Setting) Part {
 	}, files, "file system")
 }
 
-// Withdraw stands in a version that inherits, and takes one of the inherited routes back: requests
+// Withdraw is in a version that inherits, and takes one of the inherited routes back: requests
 // get 410 (RFC 9110, 15.5.11) and problem.Withdrawn, with a Link to the route in the version before
 // (predecessor-version, RFC 5829) where that has a path of its own. It passes the chain and the guard
 // like any route of the version.

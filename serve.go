@@ -32,7 +32,7 @@ type Serving struct {
 	// HTTP/2. They are read again when they change; files that cannot be used are logged, and the
 	// certificate before them stays.
 	Certificate, Key string
-	// TLS is the configuration for TLS beside that; nil: Go's defaults.
+	// TLS is the configuration for TLS in addition to that; nil: Go's defaults.
 	TLS *tls.Config
 	// Cleartext2 takes HTTP/2 without TLS as well, from callers who know (prior knowledge).
 	Cleartext2 bool
@@ -44,7 +44,7 @@ type Serving struct {
 	// HeaderBytes is how large a header may be; 64 KiB where it is 0. A larger one is refused with
 	// 431 by net/http.
 	HeaderBytes int
-	// Notice is how long the server goes on as before once the context has ended, but for saying
+	// Notice is how long the server goes on as before once the context has ended, except for saying
 	// that it is not ready (chain/health): a load balancer sees it meanwhile. 0: not at all.
 	Notice time.Duration
 	// Drain is how long requests that are under way may take after that; 15 seconds where it is 0.

@@ -74,7 +74,7 @@ func Undo(s Setting) Setting {
 }
 
 // Chain adds middleware, outermost first. Outer groups' chains come before inner
-// ones. Each middleware is applied once where the setting stands, not once a
+// ones. Each middleware is applied once where the setting is, not once a
 // route, so that its state is shared by all below.
 func Chain(middleware ...Middleware) Setting {
 	return setting{at: here.Here(0), name: "Chain", slot: slotChain, apply: func(b reporter, at here.Place, t *terms) {

@@ -159,7 +159,7 @@ func redirectTo(r *http.Request, path string) string {
 
 const upperHex = "0123456789ABCDEF"
 
-// escapedQuery escapes what cannot stand in a query (RFC 3986, 3.4), and nothing else.
+// escapedQuery escapes what cannot be in a query (RFC 3986, 3.4), and nothing else.
 func escapedQuery(query string) string {
 	var b strings.Builder
 	for i := range len(query) {

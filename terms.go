@@ -51,7 +51,7 @@ type groupTerms struct {
 	limits      Limits
 	seats       []chan struct{} // one for each limit; each holds as many as may be served at a time
 	version     string
-	versions    *versionSet // in which it stands
+	versions    *versionSet // in which it is
 	edition     int32       // of the version, in the table; 0: its path has it
 	versionBy   versionBy
 	withdrawn   withdrawals
@@ -204,8 +204,8 @@ type Limits struct {
 	// function that ignores its context cannot be stopped: its answer comes late, if
 	// at all.
 	Time time.Duration
-	// AtOnce is how many requests may be served at a time by all that stands where
-	// this setting does, beside what outer groups say; unlimited by default. One more
+	// AtOnce is how many requests may be served at a time by all routes under
+	// this setting, in addition to what outer groups say; unlimited by default. One more
 	// gets 503 at once, with Retry-After.
 	AtOnce int
 	// Faults is how many faults of an input are listed; 100 by default. A problem has
@@ -235,7 +235,7 @@ func (l Limits) set(to *Limits, from Limits) {
 	}
 }
 
-// A Slash says what becomes of a request whose path fits a route but for a slash
+// A Slash says what becomes of a request whose path fits a route except for a slash
 // at its end. Its values are those of table.Slash.
 type Slash uint8
 
@@ -319,7 +319,7 @@ func (t *groupTerms) told(p *problem.Problem) *problem.Problem {
 	return p
 }
 
-// distance is how far a kind stands below another one of its family; -1: it does not.
+// distance is how far a kind is below another one of its family; -1: it does not.
 func distance(k, above *problem.Kind) int {
 	for d := 0; k != nil; k, d = k.Family(), d+1 {
 		if k == above {

@@ -15,7 +15,7 @@ import (
 	"github.com/wicketway/wicketway/internal/here"
 )
 
-// VersionBy says how requests choose between the versions that stand in a group: all of one At in
+// VersionBy says how requests choose between the versions that are in a group: all of one At in
 // the same way. Those that name none get the version by default, and with "" a problem; by [Path]
 // the routes of the default are served without a version in the path as well. Other than by Path the
 // versions of a group share their paths; a route beside them that is in no version is served
@@ -134,15 +134,15 @@ func Overrides() Setting {
 	}
 }
 
-// Inherit stands in the list of a [Version] and takes over every route of an earlier version
+// Inherit is in the list of a [Version] and takes over every route of an earlier version
 // that is not declared anew: one of the same method whose template differs in the names of
-// its parameters at most. The earlier version stands beside this one, under the same prefix,
+// its parameters at most. The earlier version is next to this one, under the same prefix,
 // and may inherit itself.
 //
 // What this version's list says holds for inherited routes too: where both lists have a setting
 // of which the nearest wins, its own takes the place of the earlier one's (its guard replaces that
 // of the earlier list), and its chain comes first, without what it has by the same name. What
-// stands further in, on the route or on a group around it, travels with the route. State that a
+// is further in, on the route or on a group around it, travels with the route. State that a
 // middleware or a limit keeps is each version's own only where Wrap makes it.
 func Inherit(version string) Part {
 	return inheritPart{at: here.Here(0), from: version}
@@ -155,7 +155,7 @@ type inheritPart struct {
 
 func (p inheritPart) part() here.Place { return p.at }
 
-// Deprecated says that what stands here should not be used any more, from a time on that may be
+// Deprecated says that routes should no longer be used, from a time on that may be
 // past or to come. Its answers carry the field Deprecation (RFC 9745). [Related] can say where to
 // read more, and what comes instead. It does not travel with inherited routes; nor do [Sunset],
 // [EndsAtSunset] and what is related to them.
@@ -166,14 +166,14 @@ func Deprecated(from time.Time) Setting {
 		wrong(from.IsZero(), "the time is zero: give the one from which it holds")
 }
 
-// Sunset says when what stands here is expected to be no longer there: its answers carry the field
+// Sunset says when routes are expected to be gone: their answers carry the field
 // Sunset (RFC 8594). It is still served after that, unless [EndsAtSunset] says otherwise.
 func Sunset(at time.Time) Setting {
 	return retires(here.Here(0), "Sunset", slotSunset, func(r *retirement, on bool) { r.sunset = given(at, on) }).
 		wrong(at.IsZero(), "the time is zero: give the one at which it ends")
 }
 
-// EndsAtSunset ends what stands here at its [Sunset]: from then on it answers 410 with [problem.Retired].
+// EndsAtSunset ends routes at their [Sunset]: from then on they answer 410 with [problem.Retired].
 // In the windows of time that are given it does so before, as a rehearsal for those who have not
 // noticed. The guard is asked first, so that the log can say who still calls.
 func EndsAtSunset(rehearsals ...facts.Window) Setting {
@@ -195,7 +195,7 @@ func EndsAtSunset(rehearsals ...facts.Window) Setting {
 
 var errNoSunset = errors.New("no Sunset says when that is: add one")
 
-// Related has the answers of what stands here carry a Link (RFC 8288) to a URI or a path, with a
+// Related gives the answers of routes a Link (RFC 8288) to a URI or a path, with a
 // relation such as deprecation (RFC 9745), sunset (RFC 8594), successor-version (RFC 5829),
 // describedby or license.
 func Related(relation, target string) Setting {

@@ -29,7 +29,7 @@ const (
 	byMedia
 )
 
-// Path is the scheme that holds where no [VersionBy] stands: each version is served under its name,
+// Path is the scheme that holds where no [VersionBy] is: each version is served under its name,
 // /v2/locks.
 var Path = VersionScheme{}
 
@@ -68,7 +68,7 @@ type withdrawals struct {
 	at    here.Place
 }
 
-// A versionSet is the versions that stand side by side under one prefix. It is complete when all
+// A versionSet is the versions that are side by side under one prefix. It is complete when all
 // parts have been read.
 type versionSet struct {
 	under       route.Template
@@ -146,7 +146,7 @@ func (s *versionSet) info() *facts.Versions {
 // A lineage says how a route goes back to an earlier version.
 type lineage struct {
 	from   string         // the version that it was inherited from, or whose route it replaces
-	own    bool           // it stands here itself: it replaces an inherited route, or withdraws it
+	own    bool           // it is here itself: it replaces an inherited route, or withdraws it
 	before route.Template // of the route that was replaced or withdrawn
 	at     here.Place     // of Inherit
 }

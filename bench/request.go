@@ -131,7 +131,7 @@ func invalid(m meter) result {
 }
 
 // failing compares requests that end in a problem, after a check that both sides
-// tell the same, but for the request's id.
+// tell the same, except for the request's id.
 func failing(m meter, path, body string, status int) result {
 	ours, theirs := sides()
 	var told [2]string

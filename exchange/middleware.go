@@ -18,7 +18,7 @@ type Middleware struct {
 	// Does says in a line what it does.
 	Does string
 	// Wrap returns a handler that does its work and calls next to go on. It is
-	// called once for each place at which the middleware stands in a description.
+	// called once for each place at which the middleware is in a description.
 	// The handler is called by many requests at a time.
 	Wrap func(next http.Handler) http.Handler
 	// Raises are the kinds of problem that it answers with itself.
@@ -27,7 +27,7 @@ type Middleware struct {
 	Sets []facts.Field
 	// Reads are the types of attached values that it reads (see wicketway.Attach).
 	Reads []reflect.Type
-	// Repeats says that it may stand more than once in a chain.
+	// Repeats says that it may be more than once in a chain.
 	Repeats bool
 	// HidesFlush says that what is behind it cannot send a part of an answer before its end.
 	HidesFlush bool
@@ -38,7 +38,7 @@ type Middleware struct {
 	// know.
 	Observes Observer
 	// Check says what is wrong with it by itself, several joined (errors.Join); nil where nothing can
-	// be. Build asks it once where it stands in a chain, and reports the errors.
+	// be. Build asks it once where it is in a chain, and reports the errors.
 	Check func() error
 	// CheckRoute says what is wrong about a route behind it; nil where it works
 	// behind any. Build asks it about each route, and reports the error.

@@ -147,7 +147,7 @@ func hasOwnParameter(params string) (has bool) {
 	return has
 }
 
-// eachItem calls f for the items of a field that may stand in several lines
+// eachItem calls f for the items of a field that may be in several lines
 // (RFC 9110, 5.6.1), each cut at its first semicolon.
 func eachItem(lines []string, f func(item, params string)) {
 	for _, line := range lines {
@@ -160,7 +160,7 @@ func eachItem(lines []string, f func(item, params string)) {
 	}
 }
 
-// split cuts a text at a separator that does not stand in a quoted string (RFC 9110,
+// split cuts a text at a separator that is not inside a quoted string (RFC 9110,
 // 5.6.4).
 func split(s string, separator byte, f func(string)) {
 	start, quoted := 0, false

@@ -69,7 +69,7 @@ func (k *Kind) Means(text string) *Kind {
 // Meaning is what Means has said.
 func (k *Kind) Meaning() string { return k.means }
 
-// A Member is one that the problems of a kind carry beside the standard ones (RFC 9457,
+// A Member is one that the problems of a kind carry in addition to the standard ones (RFC 9457,
 // 3.2).
 type Member struct {
 	Name string

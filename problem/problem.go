@@ -61,7 +61,7 @@ type Item struct {
 }
 
 // New makes an occurrence. The detail describes this occurrence to the caller (RFC 9457,
-// 3.1.4). For a kind of status 500 and above the stack is noted for the log, but for 501 and 503, which
+// 3.1.4). For a kind of status 500 and above the stack is noted for the log, except 501 and 503, which
 // callers can bring about at will; of others the place, once an API in development was built.
 func (k *Kind) New(detail string) *Problem { return k.occur(detail) }
 

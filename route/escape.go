@@ -4,7 +4,7 @@ import "strings"
 
 const upperHex = "0123456789ABCDEF"
 
-// The characters that may stand bare in a path beside the unreserved ones
+// The characters that may be bare in a path in addition to the unreserved ones
 // (RFC 3986, 2.3 and 3.3).
 const (
 	pathValue = ""               // simple expansion

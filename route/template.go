@@ -68,7 +68,7 @@ func (t Template) Names() []string { return t.names }
 // Segments are the pieces between the slashes. The caller must not change the slice.
 func (t Template) Segments() []segment.Segment { return t.segments }
 
-// Join puts u behind t, so that a route's template stands under the prefix of
+// Join puts u behind t, so that a route's template is under the prefix of
 // its group. A u of "/" adds nothing to a t that has text of its own.
 func (t Template) Join(u Template) (Template, error) {
 	switch {
@@ -236,10 +236,10 @@ var errUnclean = errors.New("would make a dot segment (RFC 3986, 5.2.4) or an em
 
 // Expand writes the path that the template stands for, percent-encoded, with
 // value giving each parameter. It follows the simple and the reserved expansion
-// of RFC 6570 (3.2.2, 3.2.3), but for two points that make the path match again
+// of RFC 6570 (3.2.2, 3.2.3), except two points that make the path match again
 // with the same values: a % in a value is always encoded, and so are the
-// reserved characters that end a path (? and #) or cannot stand in one ([ and ]).
-// An empty value, but for {+rest}, one that makes a dot segment or an empty one, and
+// reserved characters that end a path (? and #) or cannot be in one ([ and ]).
+// An empty value, except {+rest}, one that makes a dot segment or an empty one, and
 // values that would be read back otherwise are errors.
 func (t Template) Expand(value func(name string) string) (string, error) {
 	var b strings.Builder

@@ -2,7 +2,7 @@
 // to take part: [Optional] members, and a [Report] for checks of their own.
 //
 // Rules are the keywords of JSON Schema (draft 2020-12), written in the struct
-// tag rule and separated by spaces; a value with spaces stands in single quotes:
+// tag rule and separated by spaces; a value with spaces is in single quotes:
 //
 //	Vessel string `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'" note:"Registration plate"`
 //	Crew   int    `json:"crew" rule:"minimum=1 maximum=40 default=2"`
@@ -11,7 +11,7 @@
 //
 // A member of a JSON object is required unless it is a pointer, an [Optional], has
 // omitzero or omitempty, or has a default. A parameter (path, query, header, cookie,
-// form) is optional unless it stands in the path or has the keyword required; a file
+// form) is optional unless it is in the path or has the keyword required; a file
 // unless it has required. Null is refused where the Go type has no place for it: a
 // pointer, an Optional and an interface have one.
 //

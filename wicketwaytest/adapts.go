@@ -15,7 +15,7 @@ import (
 
 // Adapts holds the two ways of an adapter against each other, on examples of the present type: what
 // each looked like keeps the rules of the old type, becomes a present value again, and looks the same
-// once more; and the present value is the example, but for the members that the adapter loses
+// once more; and the present value is the example, except the members that the adapter loses
 // ([adapt.Adapter.Ignore]).
 //
 //	wicketwaytest.Adapts(t, oldLock, locks.Lock{Lock: "bell", State: "open"}, locks.Lock{Lock: "heron", State: "closed"})

@@ -28,7 +28,7 @@ import (
 // a number for it; this one is widely used in logs.
 const StatusClientLeft = 499
 
-// An Option says what is logged, beside what always is.
+// An Option says what is logged, in addition to what always is.
 type Option func(*settings)
 
 type settings struct {

@@ -14,7 +14,7 @@ import (
 //	slog.SetDefault(slog.New(accesslog.InContext(slog.NewJSONHandler(os.Stderr, nil))))
 func InContext(h slog.Handler) slog.Handler { return inContext{h, h, nil} }
 
-// The attributes stand beside those of the record, not in the groups that a logger has opened: so
+// The attributes are next to those of the record, not in the groups that a logger has opened: so
 // they are put before them, and what the logger has done since is done again.
 type inContext struct {
 	slog.Handler

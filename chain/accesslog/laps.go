@@ -27,7 +27,7 @@ type stopwatch struct{}
 func (stopwatch) StepBegins(ctx context.Context, step exchange.Step) {
 	l, ok := exchange.Kept[*laps](ctx)
 	if !ok {
-		return // what stands further out than the log
+		return // what is further out than the log
 	}
 	name := step.Kind.String()
 	if step.Name != "" {

@@ -118,7 +118,7 @@ func Leeway(d time.Duration) Option {
 	return Option{"Leeway", "bearer", func(o *options) { o.leeway = d }}
 }
 
-// Require names claims that a token must have, beside sub and exp.
+// Require names claims that a token must have, in addition to sub and exp.
 func Require(claims ...string) Option {
 	return Option{"Require", "bearer", func(o *options) { o.require = claims }}
 }
@@ -224,7 +224,7 @@ func (g *guard) raises(kinds ...*problem.Kind) []*problem.Kind {
 }
 
 // quoted writes a text as the value of a parameter (RFC 9110, 5.6.4); what RFC 6750, 3 does not
-// let stand there is left out.
+// leave there is left out.
 func quoted(text string) string {
 	return `"` + strings.Map(func(c rune) rune {
 		if c < ' ' || c > '~' || c == '"' || c == '\\' {

@@ -118,7 +118,7 @@ func (b *bearer) known(text string) (*knownToken, error) {
 	return b.memory.keep(&hash, *known), nil
 }
 
-// verify reads a token and asks whether it is good, but for its times.
+// verify reads a token and asks whether it is good, except for its times.
 func (b *bearer) verify(text string) (*knownToken, error) {
 	t, err := parseToken(text)
 	if errors.Is(err, errCritical) {

@@ -28,7 +28,7 @@ type Token struct {
 const longestToken = 16 << 10
 
 // A joseHeader is the first part of a token (RFC 7515, 4.1). The names of members are compared as
-// they are, and none may stand twice.
+// they are, and none may be given twice.
 type joseHeader struct {
 	Algorithm string         `json:"alg"`
 	Key       string         `json:"kid"`

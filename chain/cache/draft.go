@@ -163,7 +163,7 @@ func (d *draft) end() {
 	case d.state == isDropped:
 		return
 	case d.status == 0:
-		d.copyHeader(d.header) // whoever stands further out answers with it
+		d.copyHeader(d.header) // whoever is further out answers with it
 		return
 	}
 	d.finish()

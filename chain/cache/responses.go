@@ -25,7 +25,7 @@ type Settings struct {
 	Bytes int
 	// Largest is the size in bytes of a body that is kept; 1 MiB where it is 0.
 	Largest int
-	// ByCaller keeps answers for each caller apart, so that it can stand behind a guard. A caller is
+	// ByCaller keeps answers for each caller apart, so that it can be behind a guard. A caller is
 	// an issuer and a subject, with the scopes of the request.
 	ByCaller bool
 	// Clock takes the place of time.Now, for tests.
@@ -54,7 +54,7 @@ const patience = 2 * time.Second
 // and is not kept.
 //
 // Behind a guard it is a mistake, unless it keeps the callers apart (ByCaller; RFC 9111, 3.5), and so
-// it is before chain/proxy. It stands outside of what compresses, where each coding is a variant, or
+// it is before chain/proxy. It is outside of what compresses, where each coding is a variant, or
 // inside, where there is one.
 func Responses(settings Settings) exchange.Middleware {
 	c := &settings
@@ -231,7 +231,7 @@ func (c *responses) age(of *response) time.Duration { return of.age + c.Clock().
 func (c *responses) give(w http.ResponseWriter, r *http.Request, of *response) {
 	h := w.Header()
 	for name, values := range of.header {
-		if name == "Link" { // what stands further out has links too
+		if name == "Link" { // what is further out has links too
 			h[name] = append(slices.Clip(h[name]), values...)
 		} else if name != "Vary" {
 			h[name] = slices.Clone(values)

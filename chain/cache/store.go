@@ -64,7 +64,7 @@ type response struct {
 	change int // how many changes there had been when it was asked for
 
 	status int
-	header http.Header // as the handler has set it, without what stands further out
+	header http.Header // as the handler has set it, without what is further out
 	body   []byte
 	here   time.Time     // when it came in
 	age    time.Duration // that it had then

@@ -40,7 +40,7 @@ func From(bytes int) Option { return func(s *settings) { s.least = bytes } }
 // Codings are those that are offered, the best first, of zstd, br and gzip.
 func Codings(names ...string) Option { return func(s *settings) { s.codings = names } }
 
-// Types are media types that gain by it, beside text, JSON, XML and the like: image/svg+xml is
+// Types are media types that gain by it, in addition to text, JSON, XML and the like: image/svg+xml is
 // among them already, model/* is not.
 func Types(media ...string) Option {
 	return func(s *settings) {
@@ -54,7 +54,7 @@ func Types(media ...string) Option {
 type off struct{}
 
 // Off leaves the answers of a route or a group as they are. Compression can tell a listener
-// something of a secret that stands beside text of their choice in one body over TLS.
+// something of a secret that is next to text of their choice in one body over TLS.
 func Off() wicketway.Setting { return wicketway.Attach(off{}) }
 
 // Bodies compresses bodies of 1 KiB and more, and streams, by zstd, br or gzip, as the caller

@@ -109,10 +109,10 @@ func (o *Origins) allows(origin string) bool {
 type Settings struct {
 	// Credentials lets them send cookies and other credentials of the browser. Not with "*".
 	Credentials bool
-	// Headers are request header fields that may be sent, beside those that the routes under the
+	// Headers are request header fields that may be sent, in addition to those that the routes under the
 	// path read and Authorization, Content-Type and the conditions of RFC 9110, 13.
 	Headers []string
-	// Expose are fields of answers that may be read, beside those that all may and those that the
+	// Expose are fields of answers that may be read, in addition to those that all may and those that the
 	// chain says it sets.
 	Expose []string
 	// MaxAge is for how long a browser need not ask again; 10 minutes where it is 0.

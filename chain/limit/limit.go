@@ -62,7 +62,7 @@ type Key struct {
 
 // ByCaller counts the requests of each caller that a guard has found, by issuer and subject, and by
 // [ByAddress] where nobody is known: on public routes. Since a guard is asked after the chain of its own
-// list, the middleware stands in a chain further in.
+// list, the middleware is in a chain further in.
 func ByCaller() Key {
 	address := ByAddress()
 	return Key{OfCaller: true, Of: func(r *http.Request) (string, bool) {
@@ -120,7 +120,7 @@ type Settings struct {
 
 // Requests refuses requests that come more often than a rate allows, with 429 and Retry-After. Every
 // answer says how many may still come, in the fields RateLimit and RateLimit-Policy
-// (draft-ietf-httpapi-ratelimit-headers-10). Each middleware counts for itself: one that stands
+// (draft-ietf-httpapi-ratelimit-headers-10). Each middleware counts for itself: one that is
 // around two groups counts both together. Over one Store it is told from others by its rate and by
 // the line of the program that calls Requests; those that one line makes, as in a loop, need rates
 // with names of their own.
@@ -164,7 +164,7 @@ type limiter struct {
 	Settings
 	rate      Rate
 	by        Key
-	key       string // what stands before that of each request
+	key       string // what comes before that of each request
 	policy    []string
 	remaining string        // the start of RateLimit
 	asking    chan struct{} // bounds how many ask the store at a time

@@ -22,7 +22,7 @@ const longestState = 512
 
 // Keep reads traceparent and tracestate, and gives the request a span of its own in that trace; a
 // request without them, or with broken ones, begins a trace. exchange.Exchange.Trace gives what is kept,
-// [Transport] passes it on. Where a package that records traces stands further out, such as
+// [Transport] passes it on. Where a package that records traces is further out, such as
 // observe/trace, its ids hold and this does nothing.
 func Keep() exchange.Middleware {
 	return exchange.Middleware{

@@ -112,7 +112,7 @@ type column struct {
 }
 
 // columnsOf lists the columns of a struct, those of structs in it below their name; around are
-// the types that it stands in.
+// the types that it is in.
 func columnsOf(t reflect.Type, name string, path [][]int, around []reflect.Type) (all []column) {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()

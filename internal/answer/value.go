@@ -28,7 +28,7 @@ type Plan struct {
 	Conditional bool    // a GET has a tag, and its conditions are held
 	Choice      *Choice // nil: JSON alone
 	Media       string  // what JSON is called
-	envelope    string  // what stands before a value
+	envelope    string  // what comes before a value
 	omitNull    bool
 	development bool
 	header      []string // Content-Type of JSON
@@ -38,7 +38,7 @@ type Plan struct {
 	variants    []string // of each offer, for tags
 }
 
-// Config is what a Plan is made from, beside the type.
+// Config is what a Plan is made from, in addition to the type.
 type Config struct {
 	Status    int // 0: 200, or 204 where there is no value
 	Choice    *Choice
@@ -424,7 +424,7 @@ func (p *Plan) finish(buffer *sheet, offer int) {
 }
 
 // withoutNulls removes the members of objects that are null, in place. The text is JSON
-// without white space, where a colon outside of a string stands behind a member's name.
+// without white space, where a colon outside of a string is behind a member's name.
 func withoutNulls(text []byte) []byte {
 	out := text[:0]
 	name := 0 // where the last string begins in out

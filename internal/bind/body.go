@@ -25,7 +25,7 @@ const (
 	lingerTime  = 2 * time.Second
 )
 
-// A Body stands between the connection and its reader. It counts, and it holds callers
+// A Body is between the connection and its reader. It counts, and it holds callers
 // to a size, a rate and the time of the route. It is read by one goroutine at a time; what is
 // asked about it can be asked by any. A nil Body is that of a request without one.
 type Body struct {
@@ -52,7 +52,7 @@ type Body struct {
 	ended, late atomic.Bool
 }
 
-// A Connection is the writer of the answer, and what it stands around.
+// A Connection is the writer of the answer, with those that it wraps.
 type Connection interface {
 	// CloseAfter closes the connection after the answer.
 	CloseAfter()

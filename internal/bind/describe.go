@@ -165,7 +165,7 @@ func (in *Plan) BodyType() reflect.Type {
 	return of.FieldByIndex(in.body.index).Type
 }
 
-// Values takes an input apart: the values of a path, and of a query but for those that are
+// Values takes an input apart: the values of a path, and of a query except those that are
 // zero.
 func (in *Plan) Values(input any) (path map[string]string, query url.Values, err error) {
 	want := in.Type

@@ -143,7 +143,7 @@ func (p *form) read(v reflect.Value, r *http.Request, received *Body, found *fau
 	return form, nil
 }
 
-// cutShort stands behind a multipart body. A reader that comes so far has missed the closing
+// cutShort is behind a multipart body. A reader that comes so far has missed the closing
 // delimiter (RFC 2046, 5.1.1), which package multipart does not insist on.
 type cutShort struct{}
 

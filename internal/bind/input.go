@@ -67,7 +67,7 @@ type body struct {
 	accepts  []string // media types
 }
 
-// A Config is what a Plan is made from, beside the type.
+// A Config is what a Plan is made from, in addition to the type.
 type Config struct {
 	Method     string
 	Parameters []string // of the template
@@ -490,7 +490,7 @@ func (b *body) read(
 }
 
 // limited bounds what comes out of a body. What comes in is bounded already, so only
-// where something stands between, such as an unpacker, is there more to count.
+// where something is between, such as an unpacker, is there more to count.
 func limited(r *http.Request, limit int64) io.Reader {
 	if _, direct := r.Body.(*Body); direct {
 		return r.Body

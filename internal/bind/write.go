@@ -21,7 +21,7 @@ type Written struct {
 
 var errFiles = errors.New("a form with files cannot be written: make the request by hand")
 
-// Write takes an input apart. Fields that are zero are left out, but for those of the path
+// Write takes an input apart. Fields that are zero are left out, except those of the path
 // and the body.
 func (in *Plan) Write(input any) (Written, error) {
 	w := Written{Header: http.Header{}}

@@ -122,7 +122,7 @@ const (
 	UnknownMembers Leniency = 1 << iota
 	// ReadOnlyMembers ignores the members that only the server sets.
 	ReadOnlyMembers
-	outbound // what is read only may stand there
+	outbound // what is read only may be there
 )
 
 func (l Leniency) options() json.Options {
@@ -159,7 +159,7 @@ func tooDeep(data []byte) bool {
 	return false
 }
 
-// fast decodes and checks; where it is not ok it does not know why, but for an
+// fast decodes and checks; where it is not ok it does not know why, except for an
 // error of decoding.
 func (t *Type) fast(data []byte, into any, lenient Leniency) (ok bool, err error) {
 	if err := json.Unmarshal(data, into, lenient.options()); err != nil {

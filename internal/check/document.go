@@ -258,7 +258,7 @@ func integerText(unsigned bool) string {
 	return "^-?(?:0|[1-9][0-9]*)$"
 }
 
-// orNull allows null beside what a schema says.
+// orNull allows null in addition to what a schema says.
 func orNull(doc node) node {
 	if kind, ok := doc["type"].(string); ok {
 		doc["type"] = []string{kind, "null"}
@@ -348,7 +348,7 @@ func (d *Documents) rules(doc node, f *field) {
 	}
 }
 
-// quoted is the schema of a number that stands in a string.
+// quoted is the schema of a number that is in a string.
 func (d *Documents) quoted(f *field) node {
 	doc := node{"type": "string"}
 	if f.null {

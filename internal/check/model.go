@@ -69,7 +69,7 @@ type field struct {
 	rules    rules
 	items    rules    // for each item of a list
 	words    []string // keywords that are for readers of the schema
-	null     bool     // null may stand there
+	null     bool     // null may be there
 	readOnly bool     // only the server sets it
 	required bool
 	always   bool          // it is in every value that is sent
@@ -103,7 +103,7 @@ func (t *Type) base() *Type {
 	return t
 }
 
-// of gives the field's value in a struct; false where it stands in an embedded
+// of gives the field's value in a struct; false where it is in an embedded
 // pointer that is nil.
 func (f *field) of(v reflect.Value) (reflect.Value, bool) {
 	if f.direct {
@@ -142,7 +142,7 @@ type checker interface{ Check(*schema.Report) }
 
 var checkerType = reflect.TypeFor[checker]()
 
-// A site is what is asked of a value where it stands.
+// A site is what is asked of a value where it is.
 type site struct {
 	typ    *Type
 	null   bool

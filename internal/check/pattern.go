@@ -132,7 +132,7 @@ func (p *patternReader) quantifier(rest string) error {
 	return nil
 }
 
-// class reads a class. A range stands between two single characters; any other
+// class reads a class. A range is between two single characters; any other
 // hyphen is the first or the last character.
 func (p *patternReader) class() error {
 	p.take(1)

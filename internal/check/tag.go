@@ -80,7 +80,7 @@ type setting struct {
 	hasValue       bool
 }
 
-// splitRules cuts a rule tag into words. A value may stand in single quotes, in
+// splitRules cuts a rule tag into words. A value may be in single quotes, in
 // which two of them mean one.
 func splitRules(tag string) ([]setting, error) {
 	var found []setting

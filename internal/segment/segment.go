@@ -29,11 +29,11 @@ func (s Segment) Weight() int {
 	return n
 }
 
-// A Span is where a value stands in a path.
+// A Span is where a value is in a path.
 type Span struct{ Start, End uint32 }
 
 // Cut divides the segment path[start:end] among the parameters between the texts, each as
-// short as possible from the left, and notes where they stand. That finds a division
+// short as possible from the left, and notes where they are. That finds a division
 // wherever there is one: a shorter piece never leaves less to what follows. Canonical
 // says that the path is in canonical form, in which an escape is one character.
 func Cut(path string, canonical bool, texts []string, start, end int, into []Span) bool {
@@ -89,7 +89,7 @@ func index(s, text string) int {
 func IsDots(segment string) bool { return segment == "." || segment == ".." }
 
 // IsClean reports whether a path without its first slash has neither dot segments nor
-// empty ones, but for the last.
+// empty ones, except the last.
 func IsClean(rest string) bool {
 	for rest != "" {
 		segment, after, more := strings.Cut(rest, "/")

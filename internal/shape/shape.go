@@ -88,7 +88,7 @@ func (a *Adapter) Fixed() (all []Fixed) {
 	return all
 }
 
-// untold are those of the dropped members that count, but for what others have from further in.
+// untold are those of the dropped members that count, except what others have from further in.
 func (a *Adapter) untold(counts func(*step) bool) (all [][]string) {
 	if a.item != nil {
 		return a.item.untold(counts)

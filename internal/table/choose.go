@@ -52,7 +52,7 @@ func (c *choice) hash(name string) uint64 {
 	return word * c.mul >> (64 - slotBits)
 }
 
-// NewEdition gives the number of an edition: 1 for the first, and so on. It is to stand in a choice.
+// NewEdition gives the number of an edition: 1 for the first, and so on. It is to be in a choice.
 func (b *Builder) NewEdition() int32 {
 	b.editions++
 	return b.editions

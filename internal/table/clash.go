@@ -9,7 +9,7 @@ import (
 
 // clashes compares form n with the earlier ones of its shape. Two templates
 // can be of equal rank only where their shapes are equal, so that only few
-// need a closer look. The same template may stand under several methods; two that
+// need a closer look. The same template may be under several methods; two that
 // merely overlap may not where one request could be for both.
 func (b *Builder) clashes(n int) []Clash {
 	if b.shapes == nil {

@@ -229,7 +229,7 @@ func (t *Table) text(n *node, word, more uint64, whole string) uint32 {
 	}
 }
 
-// restChild is the child for the rest of the path; it stands behind that for a parameter.
+// restChild is the child for the rest of the path; it is behind that for a parameter.
 func (n *node) restChild() uint32 { return n.child&numbers + n.child>>31 }
 
 // mixedChild is the first child with text and parameters.

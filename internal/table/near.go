@@ -25,7 +25,7 @@ func newNearness(routes []kept) *nearness {
 }
 
 func (n *nearness) index(routes []kept) {
-	n.most = min(mostPosted, len(routes)-2) // what all have, but for the one that describes problems, says nothing
+	n.most = min(mostPosted, len(routes)-2) // what all have, except the one that describes problems, says nothing
 	if len(routes) < 4 {
 		n.most = len(routes)
 	}

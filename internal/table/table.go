@@ -11,7 +11,7 @@ import (
 // own under the same template.
 const AnyMethod = ""
 
-// A Slash says what becomes of a request whose path fits a route but for a slash at its
+// A Slash says what becomes of a request whose path fits a route except for a slash at its
 // end.
 type Slash uint8
 
@@ -37,7 +37,7 @@ type Route struct {
 	Template route.Template
 	Slash    Slash
 	Files    bool // it serves files, so whether a path leads to one is seen later
-	// Suffixes are the names of formats that may stand behind a dot at the end of its path.
+	// Suffixes are the names of formats that may be behind a dot at the end of its path.
 	Suffixes []string
 	// Edition is one that AddChoice has given, if the route is for those who choose it alone; else
 	// 0.
@@ -133,7 +133,7 @@ type Table struct {
 	top int32
 }
 
-// An end is what stands at a node beside its route for GET.
+// An end has the routes of a node, in addition to that for GET.
 type end struct {
 	of    []entry // all routes, that for GET as well
 	group int32   // that has this prefix; 0: none
@@ -148,7 +148,7 @@ type mixed struct {
 }
 
 // A node is a segment of one or more templates that begin alike. The children of a node
-// stand side by side in Table.nodes: that for a whole-segment parameter first, then the one
+// are side by side in Table.nodes: that for a whole-segment parameter first, then the one
 // for the rest of the path, those with text and parameters (more text first), and those that
 // are text. A node has 32 bytes, so two of them fill a cache line.
 type node struct {

@@ -261,7 +261,7 @@ func (t *Table) lay(n uint32, b *branch) {
 }
 
 // onlyByte marks, in node.more, the only mixed child of a node that has one byte between two
-// parameters and no other text. It is none that stands in an escape of the canonical form.
+// parameters and no other text. It is not in an escape of the canonical form.
 const onlyByte = 1 << 63
 
 func isOnlyByte(texts []string) bool {
@@ -273,7 +273,7 @@ func (t *Table) add(n node) {
 	t.nodes, t.endOf = append(t.nodes, n), append(t.endOf, 0)
 }
 
-// end is what stands at a node.
+// end has the routes of a node.
 func (t *Table) end(n uint32) *end { return &t.ends[t.endOf[n]] }
 
 // oneOf is a byte that a mixed segment must have.

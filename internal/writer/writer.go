@@ -16,7 +16,7 @@ import (
 	"time"
 )
 
-// A Writer stands around the server's own ResponseWriter, or around that of a middleware
+// A Writer is around the server's own ResponseWriter, or around that of a middleware
 // that hides it. It owns what is known of an answer: its status, the bytes before and
 // after coding, whether its header went out, and whether the connection was given away. It
 // answers HEAD without a body but with its length, and bounds the time that writing takes.
@@ -72,7 +72,7 @@ func (w *Writer) Init(to http.ResponseWriter, r *http.Request, owner any) {
 func Around(w http.ResponseWriter) *Writer { return &Writer{ResponseWriter: w} }
 
 // Outside gives the writer as handlers get it: it has the methods Flush and Hijack where
-// what it stands around supports them, so that type assertions hold.
+// what it is around supports them, so that type assertions hold.
 func (w *Writer) Outside() http.ResponseWriter {
 	flush, hijack := false, false
 	for to := w.ResponseWriter; to != nil; to = unwrap(to) {
@@ -120,7 +120,7 @@ func Direct(w http.ResponseWriter) *Writer {
 	return nil
 }
 
-// Behind finds the Writer that w is, or stands around; nil where there is none.
+// Behind finds the Writer that w is, or is around; nil where there is none.
 func Behind(w http.ResponseWriter) *Writer {
 	for ; w != nil; w = unwrap(w) {
 		if own := Direct(w); own != nil {
@@ -290,7 +290,7 @@ func (w *Writer) pass(p []byte) (int, error) {
 	return n, err
 }
 
-// ReadFrom lets a file go to the socket without a copy where nothing stands between.
+// ReadFrom lets a file go to the socket without a copy where nothing is between.
 func (w *Writer) ReadFrom(from io.Reader) (int64, error) {
 	direct, ok := w.ResponseWriter.(io.ReaderFrom)
 	if w.status == 0 && w.diverted == 0 {

@@ -39,7 +39,7 @@ const mostCodes = 256
 //
 // The labels are method (or other), route (the template, or none), version, status (2xx) and code
 // (of the problem): all of them come from the description, so that no caller can add any. The
-// middleware stands outermost, or behind what logs.
+// middleware is outermost, or behind what logs.
 func Requests(registry prometheus.Registerer) (exchange.Middleware, error) {
 	labels := []string{"method", "route", "version", "status", "code"}
 	c := &counters{

@@ -25,7 +25,7 @@ const scope = "github.com/wicketway/wicketway/observe/trace"
 // error.type is the code of its problem. What the request had under the name of a secret is blanked.
 //
 // It owns the ids: exchange.Exchange.Trace gives those of the span, so that logs and
-// tracecontext.Transport say the same. It stands before chain/tracecontext, which is not needed
+// tracecontext.Transport say the same. It comes before chain/tracecontext, which is not needed
 // then.
 func Requests(by trace.TracerProvider) exchange.Middleware {
 	tracer := by.Tracer(scope)
@@ -124,7 +124,7 @@ func atEnd(ctx context.Context, span trace.Span, answer exchange.Writer) {
 	}
 }
 
-// place says where a span stands, for logs and outgoing requests.
+// place says where a span is, for logs and outgoing requests.
 func place(of, caller trace.SpanContext) exchange.Trace {
 	return exchange.Trace{
 		ID:     of.TraceID(),

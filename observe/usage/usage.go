@@ -26,7 +26,7 @@ type Row struct {
 // A Table counts. It is bounded: once it is full what is new is counted in rows without a caller,
 // one for each route. It is safe for concurrent use, and the zero Table is empty and ready.
 type Table struct {
-	// Most is how many rows there are at most, beside those without a caller; 10,000 where it
+	// Most is how many rows there are at most, in addition to those without a caller; 10,000 where it
 	// is 0.
 	Most int
 

@@ -190,7 +190,7 @@ func (c *Canal) Close() {
 // consoles are the origins whose pages may read the API.
 var consoles = []string{"https://console.osterbeck.example", "http://127.0.0.1:3000"}
 
-// Build describes the API. The successor is where version 1 leads to, and more stands in the list of
+// Build describes the API. The successor is where version 1 leads to, and more is in the list of
 // /api.
 func Build(s *store.Store, guard exchange.Authenticator, revoked *auth.Revocations, ready *health.Readiness,
 	log *slog.Logger, successor string, more ...wicketway.Part) (*wicketway.API, error) {

@@ -1,5 +1,5 @@
 // Package legacy has what version 1 of the canal had in common, before it went metric: feet, and
-// errors of its own shape. Its routes stand beside those of version 2, over the same functions.
+// errors of its own shape. Its routes are next to those of version 2, over the same functions.
 package legacy
 
 import (

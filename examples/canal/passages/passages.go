@@ -17,7 +17,7 @@ import (
 	"github.com/wicketway/wicketway/schema"
 )
 
-// What can stand in the way of a passage.
+// What can prevent a passage.
 var (
 	ErrNoSuchPassage = problem.NotFound.Define(http.StatusNotFound, "no-such-passage", "The caller has no such passage")
 	ErrCanal         = problem.Define(http.StatusConflict, "canal", "The canal cannot do that now").
