@@ -46,6 +46,11 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer s.finish(r)
 	if ends := s.target.terms().retirement; ends != noRetirement && !s.target.isFallback() {
 		s.out.Before(ends.announce)
+		if s.target.ties != nil && s.target.ties.successor != nil {
+			if path := s.successor(); path != "" {
+				s.out.Before(func(_ int, h http.Header) { writer.AddLinks(h, linkTo(path, "successor-version")) })
+			}
+		}
 	}
 	if e := s.match.Edition; e != 0 {
 		s.out.Before(func(_ int, h http.Header) { writer.AddVary(h, a.varies[max(e, -e)]) })

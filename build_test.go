@@ -111,7 +111,7 @@ func drawnSetting(random *rand.Rand, text string) Setting {
 		func() Setting { return Name(text) },
 		func() Setting { return Related(text, text) },
 		func() Setting { return VersionBy(Header(text), text) },
-		func() Setting { return EndsAtSunset(facts.Window{}) },
+		func() Setting { return Retirement{Ends: true, Rehearsals: []facts.Window{{}}} },
 		func() Setting { return Development() },
 	}
 	return all[random.IntN(len(all))]()

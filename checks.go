@@ -16,6 +16,9 @@ import (
 func (b *builder) tie() {
 	var byFunction map[*runtime.Func][]int
 	for _, r := range b.routes {
+		if of := r.terms().retirement.successorOf; of != nil {
+			b.succeed(r, of)
+		}
 		if r.output == nil {
 			continue
 		}
@@ -41,6 +44,34 @@ func (b *builder) tie() {
 			}
 		}
 		b.locate(r, function, byFunction[function])
+	}
+}
+
+// succeed binds a route that ends to the one that replaces it: that of another version which a function serves.
+func (b *builder) succeed(r *resolved, function *runtime.Func) {
+	var found []int
+	for i, other := range b.routes {
+		if other.part.function == function && other.terms().version != r.terms().version &&
+			(other.lineage == nil || other.lineage.own) {
+			found = append(found, i)
+		}
+	}
+	switch {
+	case len(found) == 0 && !b.unread:
+		b.mistake(r.at, "%s: Retirement: no route of another version is served by the successor %s", r.line(), function.Name())
+	case len(found) > 1:
+		b.mistake(r.at, "%s: Retirement: the successor %s serves several routes, %s and %s: give a path", r.line(),
+			function.Name(), b.routes[found[0]].line(), b.routes[found[1]].line())
+	case len(found) == 1:
+		to := b.routes[found[0]]
+		for _, name := range to.names {
+			if !slices.Contains(r.names, name) {
+				b.mistake(r.at, "%s: Retirement: the path of the successor, %s, has {%s}, which this one lacks: give a path",
+					r.line(), to.path, name)
+				return
+			}
+		}
+		r.tie().successor = &b.templates[found[0]]
 	}
 }
 

@@ -46,8 +46,8 @@
 //
 // A [Version] can [Inherit] from an earlier one: it takes over every route that it does not declare
 // anew, under its own settings, and says only what it changes ([Overrides], [Withdraw]). What comes
-// to an end says so in its answers ([Deprecated], [Sunset], [Related]), and can end by itself
-// ([EndsAtSunset]). Requests choose a version by the path or, where [VersionBy] says so, by a header
+// to an end says so in its answers ([Retirement], [Related]), and can end by itself.
+// Requests choose a version by the path or, where [VersionBy] says so, by a header
 // field or a media type. An older version can be [Adapted] over the functions of the newer one, with
 // the kinds and the shape of problems that it had ([RaisedAs], [ProblemsAs]).
 //

@@ -171,7 +171,7 @@ func TestInheritance(t *testing.T) {
 // Each setting of an inherited route is known with the list by which it came.
 func TestInheritedSettings(t *testing.T) {
 	api := build(t, wicketway.At("/api", wicketway.Envelope("data"),
-		wicketway.Version("v1", wicketway.Deprecated(time.Unix(1, 0)), wicketway.OmitNull(),
+		wicketway.Version("v1", wicketway.Retirement{Deprecated: time.Unix(1, 0)}, wicketway.OmitNull(),
 			wicketway.At("/locks", wicketway.Slashes(wicketway.SlashSame), wicketway.Route("GET /{lock}", tellLock, wicketway.Summary("One lock")))),
 		wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Envelope("found"))))
 	for _, f := range api.Routes() {
@@ -180,7 +180,7 @@ func TestInheritedSettings(t *testing.T) {
 			got = append(got, strings.Join(strings.Fields(fmt.Sprint(s.Name, " of ", s.List, " ", s.Under, " ", s.Inherited)), " "))
 		}
 		want := map[string]string{
-			"v1": "Summary of route false, Slashes of At /api/v1/locks false, Deprecated of Version v1 false, OmitNull of Version v1 false, Envelope of At /api false",
+			"v1": "Summary of route false, Slashes of At /api/v1/locks false, Retirement of Version v1 false, OmitNull of Version v1 false, Envelope of At /api false",
 			"v2": "Summary of route true, Slashes of At /api/v1/locks true, OmitNull of Version v1 true, Envelope of Version v2 false",
 		}[f.Version]
 		if f.Version != "" && strings.Join(got, ", ") != want {
@@ -302,18 +302,21 @@ func TestRetirement(t *testing.T) {
 	day := func(n int) time.Time { return time.Date(2027, 1, n, 0, 0, 0, 0, time.UTC) }
 	now := day(1)
 	api := build(t,
-		wicketway.Clock(func() time.Time { return now }),
+		wicketway.Retirement{Clock: func() time.Time { return now }},
 		wicketway.Version("v1",
-			wicketway.Deprecated(day(2)), wicketway.Sunset(day(20)), wicketway.EndsAtSunset(facts.Window{From: day(10), Until: day(11)}),
-			wicketway.Related("successor-version", "/v2"), wicketway.Related("sunset", "https://osterbeck.example/v1"), wicketway.Related("license", "/license"),
+			wicketway.Retirement{Deprecated: day(2), Sunset: day(20), Ends: true, Rehearsals: []facts.Window{{From: day(10), Until: day(11)}}, Successor: "/v2"},
+			wicketway.Related("sunset", "https://osterbeck.example/v1"), wicketway.Related("license", "/license"),
 			wicketway.Guard(plate("p")),
 			wicketway.Route("GET /open", says("x"), wicketway.Public()),
 			wicketway.Route("GET /a", says("x")),
-			wicketway.Route("GET /stays", says("x"), wicketway.Undo(wicketway.EndsAtSunset()), wicketway.Deprecated(day(5))),
-			wicketway.Route("GET /whole", says("x"), wicketway.Undo(wicketway.Sunset(day(1))), wicketway.Undo(wicketway.EndsAtSunset()), wicketway.Undo(wicketway.Deprecated(day(1))))),
-		wicketway.Version("v2", wicketway.Inherit("v1")),
+			wicketway.Group(wicketway.Undo(wicketway.Retirement{Ends: true, Rehearsals: []facts.Window{{}}}),
+				wicketway.Route("GET /stays", says("x"), wicketway.Retirement{Deprecated: day(5)})),
+			wicketway.Route("GET /moved/{lock}", tellLock, wicketway.Public(), wicketway.Retirement{Successor: tellLock}),
+			wicketway.Route("GET /whole", says("x"), wicketway.Undo(wicketway.Retirement{Sunset: day(1), Ends: true, Deprecated: day(1), Rehearsals: []facts.Window{{}}, Successor: "/"}))),
+		wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Route("GET /locks/{lock}", tellLock, wicketway.Name("lock"))),
 	)
-	links := []string{`</v2>; rel="successor-version", <https://osterbeck.example/v1>; rel="sunset", </license>; rel="license"`}
+	more := `<https://osterbeck.example/v1>; rel="sunset", </license>; rel="license"`
+	links := []string{more + `, </v2>; rel="successor-version"`}
 	for _, c := range []struct {
 		at                    time.Time
 		line                  string
@@ -332,7 +335,8 @@ func TestRetirement(t *testing.T) {
 		{day(21), "GET /v1/a", 401, "unauthorized", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", ""},
 		{day(21), "GET /v1/a", 410, "retired", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", "OB-7"},
 		{day(21), "GET /v1/stays", 200, "", "@1799107200", "Wed, 20 Jan 2027 00:00:00 GMT", links, "", "", "OB-7"},
-		{day(21), "GET /v1/whole", 200, "", "", "", links, "", "", "OB-7"},
+		{day(21), "GET /v1/whole", 200, "", "", "", []string{more}, "", "", "OB-7"},
+		{day(11), "GET /v1/moved/bell", 200, "", "@1798848000", "Wed, 20 Jan 2027 00:00:00 GMT", []string{`</v2/locks/bell>; rel="successor-version"`, more}, "", "", ""},
 		{day(21), "GET /v1/none", 404, "not-found", "", "", nil, "", "", ""},
 		{day(21), "GET /v2/a", 200, "", "", "", []string{`</license>; rel="license"`}, "", "", "OB-7"},
 		{day(21), "GET /v2/stays", 200, "", "", "", []string{`</license>; rel="license"`}, "", "", "OB-7"},
@@ -360,23 +364,22 @@ func TestRetirement(t *testing.T) {
 		settings parts
 		want     string
 	}{
-		{parts{wicketway.Deprecated(day(3)), wicketway.Sunset(day(2))}, "the sunset, 2027-01-02T00:00:00Z, is before the deprecation"},
-		{parts{wicketway.Deprecated(time.Time{})}, "Deprecated: the time is zero"},
-		{parts{wicketway.Sunset(time.Time{})}, "Sunset: the time is zero"},
-		{parts{wicketway.EndsAtSunset()}, "no Sunset says when that is"},
-		{parts{wicketway.Sunset(day(3)), wicketway.EndsAtSunset(facts.Window{From: day(2), Until: day(2)})}, "ends before it begins"},
+		{parts{wicketway.Retirement{Deprecated: day(3), Sunset: day(2)}}, "the sunset, 2027-01-02T00:00:00Z, is before the deprecation"},
+		{parts{wicketway.Retirement{Ends: true}}, "no Sunset says when"},
+		{parts{wicketway.Retirement{Sunset: day(3), Ends: true, Rehearsals: []facts.Window{{From: day(2), Until: day(2)}}}}, "ends before it begins"},
 		{parts{wicketway.Related("successor version", "/v2")}, "is not a relation"},
-		{parts{wicketway.Related("successor-version", "v2")}, "is not a target"},
+		{parts{wicketway.Retirement{Successor: tellLock}}, "no route of another version is served by the successor"},
+		{parts{wicketway.Related("help", "v2")}, "is not a target"},
 		{parts{wicketway.Related("successor-version", "/v2>; rel=\"x")}, "is not a target"},
-		{parts{wicketway.Clock(nil)}, "the function is nil"},
+		{parts{wicketway.Retirement{Deprecated: day(2), Successor: "v2"}}, "is not a target"},
 	} {
 		_, err := wicketway.Build(about, append(c.settings, wicketway.Route("GET /a", says("x")))...)
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("the mistakes are %v, want %s", err, c.want)
 		}
 	}
-	inner := wicketway.At("/in", wicketway.Sunset(day(2)), wicketway.Route("GET /a", says("x")))
-	if _, err := wicketway.Build(about, wicketway.Deprecated(day(3)), inner); err == nil || !strings.Contains(err.Error(), "is before the deprecation") {
+	inner := wicketway.At("/in", wicketway.Retirement{Sunset: day(2)}, wicketway.Route("GET /a", says("x")))
+	if _, err := wicketway.Build(about, wicketway.Retirement{Deprecated: day(3)}, inner); err == nil || !strings.Contains(err.Error(), "is before the deprecation") {
 		t.Errorf("an inner sunset before an outer deprecation: %v", err)
 	}
 }

@@ -91,6 +91,16 @@ func (t *target) expand(a *API, values map[string]string, query url.Values) (str
 	return path, err
 }
 
+// successor is the path of the route that replaces the one of a request; "" where none is known.
+func (s *state) successor() string {
+	to := s.target.ties.successor
+	path, err := to.Expand(func(name string) string { return s.match.Value(slices.Index(s.target.names, name)) })
+	if err != nil { // a value that the successor's path cannot have
+		return ""
+	}
+	return path
+}
+
 // template is that of the path. It takes more memory than all else that is kept of a route, so it is
 // kept of those alone that links have led to.
 func (t *target) template() (route.Template, error) {

@@ -76,8 +76,9 @@ type setting struct {
 	slot any // what it is about: in each list one setting of a slot, unless it adds
 	mode mode
 	// value is what Attach was given, and limits what Limits names.
-	value  any
-	limits *Limits
+	value   any
+	limits  *Limits
+	retires *Retirement
 	// apply changes the terms, and reports what is wrong with the setting itself.
 	apply func(b reporter, at here.Place, t *terms)
 	// undone takes it back for an inner list; nil where another setting does that.
@@ -182,11 +183,8 @@ const (
 	slotOmitNull
 	slotPlainProblems
 	slotOverrides
-	slotDeprecated
-	slotSunset
-	slotEnds
+	slotRetirement
 	slotRelated
-	slotClock
 	slotVersionBy
 	slotWithdrawn
 	slotRaisedAs
@@ -234,7 +232,7 @@ func (t terms) below(settings []setting) terms {
 // overruled reports whether a setting that replaces does not hold for a route, since a list
 // nearer to it has another one of its slot.
 func overruled(s *setting, at *list, r *resolved) bool {
-	if !s.is(replaces) || s.slot == slotLimits { // of limits each field is a setting of its own
+	if !s.is(replaces) || s.slot == slotLimits || s.slot == slotRetirement { // each field is a setting of its own
 		return false
 	}
 	for l := r.list; l != at; l = l.outer {

@@ -160,7 +160,7 @@ func (b *builder) checkRetirement(l *list) {
 		return
 	}
 	for _, s := range l.settings {
-		if s.slot == slotSunset || s.slot == slotDeprecated {
+		if s.slot == slotRetirement {
 			b.mistake(s.at, "%s: the sunset, %s, is before the deprecation, %s: it must not be (RFC 9745, 4)", s.name,
 				r.sunset.UTC().Format(time.RFC3339), r.deprecated.UTC().Format(time.RFC3339))
 			return

@@ -53,7 +53,7 @@ func Undo(s Setting) Setting {
 		}}
 	}
 	of := s.setting()
-	u := setting{at: at, name: "Undo of " + of.name, slot: of.slot, mode: of.mode, limits: of.limits}
+	u := setting{at: at, name: "Undo of " + of.name, slot: of.slot, mode: of.mode, limits: of.limits, retires: of.retires}
 	if of.undone == nil {
 		u.apply = func(b reporter, at here.Place, _ *terms) {
 			b.mistake(at, "Undo: %s cannot be undone: use Public for a Guard; what adds up stays", of.name)

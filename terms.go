@@ -18,6 +18,7 @@ import (
 	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
 )
 
 // terms are what holds at one point of the description: what all settings around it add up
@@ -235,6 +236,30 @@ func (l Limits) set(to *Limits, from Limits) {
 	}
 }
 
+// Retirement says how routes end: since when they are deprecated (RFC 9745), when they are expected to be gone
+// (RFC 8594), and what comes instead. Their answers say so in header fields. A zero field leaves what an outer group
+// says; Undo lifts the fields that are set. It does not travel with inherited routes, except for the Clock.
+//
+//	wicketway.Version("v1", legacy.Parts(desk), wicketway.Retirement{Deprecated: september, Sunset: june, Ends: true,
+//		Successor: "/api/v2"})
+type Retirement struct {
+	// Deprecated is the time from which the routes should no longer be used, past or to come.
+	Deprecated time.Time
+	// Sunset is when they are expected to be gone. They are still served after that, unless Ends is set.
+	Sunset time.Time
+	// Ends ends the routes at their Sunset: from then on they answer 410 with [problem.Retired]. The guard is asked
+	// first, so that the log can say who still calls.
+	Ends bool
+	// Rehearsals are windows of time in which they have ended already, for callers who have not noticed.
+	Rehearsals []facts.Window
+	// Successor leads to the replacement, by a Link with the relation successor-version (RFC 5829): a path or a URI, or
+	// the function that serves it in another version, whose path then has parameters of the same names.
+	Successor any
+	// Clock says what time it is; nil: time.Now. It is for tests of the time after the Sunset, and must be safe for
+	// concurrent use.
+	Clock func() time.Time
+}
+
 // A Slash says what becomes of a request whose path fits a route except for a slash
 // at its end. Its values are those of table.Slash.
 type Slash uint8
@@ -335,6 +360,8 @@ type ties struct {
 	reads       int // the GET of the state that it changes or makes; -1: none is known
 	conditional *conditional
 	tagged      bool // its answers carry the tag of the new state
+	// successor is the path of the route that replaces it, where its Retirement names a function.
+	successor *route.Template
 }
 
 // A conditional route takes conditions.

@@ -1,14 +1,15 @@
 package wicketway
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/bind"
@@ -155,62 +156,132 @@ type inheritPart struct {
 
 func (p inheritPart) part() here.Place { return p.at }
 
-// Deprecated says that routes should no longer be used, from a time on that may be
-// past or to come. Its answers carry the field Deprecation (RFC 9745). [Related] can say where to
-// read more, and what comes instead. It does not travel with inherited routes; nor do [Sunset],
-// [EndsAtSunset] and what is related to them.
-func Deprecated(from time.Time) Setting {
-	return retires(
-		here.Here(0), "Deprecated", slotDeprecated, func(r *retirement, on bool) { r.deprecated = given(from, on) },
-	).
-		wrong(from.IsZero(), "the time is zero: give the one from which it holds")
-}
+func (r Retirement) part() here.Place { return here.Place{} }
 
-// Sunset says when routes are expected to be gone: their answers carry the field
-// Sunset (RFC 8594). It is still served after that, unless [EndsAtSunset] says otherwise.
-func Sunset(at time.Time) Setting {
-	return retires(here.Here(0), "Sunset", slotSunset, func(r *retirement, on bool) { r.sunset = given(at, on) }).
-		wrong(at.IsZero(), "the time is zero: give the one at which it ends")
-}
-
-// EndsAtSunset ends routes at their [Sunset]: from then on they answer 410 with [problem.Retired].
-// In the windows of time that are given it does so before, as a rehearsal for those who have not
-// noticed. The guard is asked first, so that the log can say who still calls.
-func EndsAtSunset(rehearsals ...facts.Window) Setting {
-	s := retires(here.Here(0), "EndsAtSunset", slotEnds, func(r *retirement, on bool) {
-		r.ends, r.rehearsals = on, nil
-		if on {
-			r.rehearsals = slices.Clone(rehearsals)
-		}
-	})
-	s.suits = func(r *resolved) error {
-		if r.terms().retirement.sunset.IsZero() {
-			return errNoSunset
-		}
-		return nil
+func (r Retirement) setting() setting {
+	s := setting{
+		name:    "Retirement",
+		slot:    slotRetirement,
+		mode:    replaces | ofGroups | staysBehind,
+		retires: &r,
+		apply: func(b reporter, at here.Place, t *terms) {
+			r.check(func(format string, args ...any) { b.mistake(at, "Retirement: "+format, args...) })
+			t.retire(func(own *retirement) { r.set(own, r) })
+		},
+		undone: func(t *terms) { t.retire(func(own *retirement) { r.set(own, Retirement{}) }) },
+		suits: func(of *resolved) error {
+			if own := of.terms().retirement; own.ends && own.sunset.IsZero() {
+				return errNoSunset
+			}
+			return nil
+		},
+		pieces: r.pieces(),
 	}
-	return s.wrong(slices.ContainsFunc(rehearsals, func(w facts.Window) bool { return !w.From.Before(w.Until) }),
-		"a rehearsal ends before it begins: From must be before Until")
+	if r.Clock != nil && r.Deprecated.IsZero() && r.Sunset.IsZero() && !r.Ends && r.Rehearsals == nil && r.Successor == nil {
+		s.mode &^= staysBehind
+	}
+	return s
 }
 
-var errNoSunset = errors.New("no Sunset says when that is: add one")
+var errNoSunset = errors.New("Ends is set, and no Sunset says when: add one")
+
+// check says what is wrong with it by itself.
+func (r Retirement) check(mistake func(format string, args ...any)) {
+	if r.pieces() == nil {
+		mistake("no field is set: leave it out, or set one")
+	}
+	if slices.ContainsFunc(r.Rehearsals, func(w facts.Window) bool { return !w.From.Before(w.Until) }) {
+		mistake("a rehearsal ends before it begins: From must be before Until")
+	}
+	switch to := r.Successor.(type) {
+	case nil:
+	case string:
+		if !isTarget(to) {
+			mistake("the successor %q is not a target: write a path such as /api/v2, or a URI", to)
+		}
+	default:
+		if v := reflect.ValueOf(to); v.Kind() != reflect.Func || v.IsNil() {
+			mistake("the successor is a %T: give a path, a URI, or the function of its route", to)
+		}
+	}
+}
+
+// set takes over from another one what r names.
+func (r Retirement) set(to *retirement, from Retirement) {
+	if !r.Deprecated.IsZero() {
+		to.deprecated = from.Deprecated
+	}
+	if !r.Sunset.IsZero() {
+		to.sunset = from.Sunset
+	}
+	if r.Ends {
+		to.ends = from.Ends
+	}
+	if r.Rehearsals != nil {
+		to.rehearsals = slices.Clone(from.Rehearsals)
+	}
+	if r.Clock != nil {
+		to.now = from.Clock
+	}
+	if r.Successor != nil {
+		to.successor, to.successorOf = "", nil
+		if path, is := from.Successor.(string); is {
+			to.successor = path
+		} else if reflect.ValueOf(from.Successor).Kind() == reflect.Func {
+			to.successorOf = functionOf(from.Successor)
+		}
+	}
+}
+
+// pieces are the fields that are set, each a setting of its own.
+func (r Retirement) pieces() (all []piece) {
+	ends := func(of *resolved) bool { return of.terms().retirement.ends }
+	for _, field := range []struct {
+		name  string
+		isSet func(Retirement) bool
+		acts  func(*resolved) bool
+		lacks string
+	}{
+		{"Deprecated", func(r Retirement) bool { return !r.Deprecated.IsZero() }, nil, ""},
+		{"Sunset", func(r Retirement) bool { return !r.Sunset.IsZero() }, nil, ""},
+		{"Ends", func(r Retirement) bool { return r.Ends }, nil, ""},
+		{"Rehearsals", func(r Retirement) bool { return r.Rehearsals != nil }, ends, "no route here has Ends set"},
+		{"Successor", func(r Retirement) bool { return r.Successor != nil }, nil, ""},
+		{"Clock", func(r Retirement) bool { return r.Clock != nil }, ends, "no route here has Ends set, so nobody asks what time it is"},
+	} {
+		if !field.isSet(r) {
+			continue
+		}
+		all = append(all, piece{field.name, func(at *list, of *resolved) bool {
+			for nearer := of.list; nearer != at; nearer = nearer.outer {
+				if slices.ContainsFunc(nearer.settings, func(s setting) bool { return s.retires != nil && field.isSet(*s.retires) }) {
+					return false
+				}
+			}
+			return field.acts == nil || field.acts(of)
+		}, cmp.Or(field.lacks, "inner settings overrule it for every route")})
+	}
+	return all
+}
+
+// isTarget reports whether a text can be the target of a Link: a path, or a URI.
+func isTarget(text string) bool {
+	uri, err := url.Parse(text)
+	return err == nil && text != "" && !strings.ContainsAny(text, "<> \"\r\n") &&
+		(uri.Scheme != "" || uri.Host != "" || strings.HasPrefix(text, "/"))
+}
 
 // Related gives the answers of routes a Link (RFC 8288) to a URI or a path, with a
-// relation such as deprecation (RFC 9745), sunset (RFC 8594), successor-version (RFC 5829),
-// describedby or license.
+// relation such as deprecation (RFC 9745), sunset (RFC 8594), describedby or license.
 func Related(relation, target string) Setting {
-	link := "<" + target + `>; rel="` + relation + `"`
+	link := linkTo(target, relation)
 	s := setting{at: here.Here(0), name: "Related", slot: slotRelated, mode: ofGroups}
 	if slices.Contains([]string{"deprecation", "sunset", "successor-version"}, relation) {
 		s.mode |= staysBehind
 	}
 	s.apply = func(b reporter, at here.Place, t *terms) {
-		uri, err := url.Parse(target)
 		switch {
-		case err != nil,
-			target == "",
-			strings.ContainsAny(target, "<> \"\r\n"),
-			uri.Scheme == "" && uri.Host == "" && !strings.HasPrefix(target, "/"):
+		case !isTarget(target):
 			b.mistake(at, "Related: %q is not a target: write a path such as /api/v2, or a URI", target)
 		case !bind.IsToken(relation) && !isURI(relation):
 			b.mistake(
@@ -230,17 +301,6 @@ func isURI(text string) bool {
 	return err == nil && uri.IsAbs() && !strings.ContainsAny(text, "<> \"\r\n")
 }
 
-// Clock says what time it is for [EndsAtSunset]: for tests of what comes later.
-func Clock(now func() time.Time) Setting {
-	return retires(here.Here(0), "Clock", slotClock, func(r *retirement, on bool) {
-		r.now = nil
-		if on {
-			r.now = now
-		}
-	}).wrong(now == nil, "the function is nil").
-		where(func(r *resolved) bool { return r.terms().retirement.ends }, "no EndsAtSunset here asks what time it is")
-}
-
 // retire changes the terms' own retirement.
 func (t *terms) retire(change func(r *retirement)) {
 	own := *t.retirement
@@ -252,17 +312,8 @@ func (t *terms) retire(change func(r *retirement)) {
 	if !own.sunset.IsZero() {
 		own.sunsetAt = own.sunset.UTC().Format(http.TimeFormat)
 	}
-	if len(own.links) > 0 {
-		own.link = []string{strings.Join(own.links, ", ")}
+	if links := own.allLinks(); len(links) > 0 {
+		own.link = []string{strings.Join(links, ", ")}
 	}
 	t.retirement = &own
-}
-
-// retires makes a setting of a retirement, which can be undone.
-func retires(at here.Place, name string, about slot, set func(r *retirement, on bool)) setting {
-	s := flag(at, name, about, func(t *terms, on bool) { t.retire(func(r *retirement) { set(r, on) }) })
-	if about != slotClock {
-		s.mode |= staysBehind
-	}
-	return s
 }

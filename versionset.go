@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"net/http"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -156,6 +157,8 @@ type retirement struct {
 	deprecated, sunset time.Time
 	ends               bool
 	rehearsals         []facts.Window
+	successor          string
+	successorOf        *runtime.Func // the function that serves it
 	links              []string
 	now                func() time.Time
 
@@ -164,6 +167,9 @@ type retirement struct {
 }
 
 var noRetirement = &retirement{}
+
+// linkTo is a link of the field Link (RFC 8288, 3).
+func linkTo(target, relation string) string { return "<" + target + `>; rel="` + relation + `"` }
 
 // announce writes the header fields of what comes to an end, whatever the status.
 func (r *retirement) announce(_ int, h http.Header) {
@@ -202,7 +208,7 @@ func (r *retirement) over() error {
 }
 
 func (r *retirement) info() *facts.Retirement {
-	if r.deprecated.IsZero() && r.sunset.IsZero() && r.links == nil {
+	if r.deprecated.IsZero() && r.sunset.IsZero() && r.link == nil && r.successorOf == nil {
 		return nil
 	}
 	return &facts.Retirement{
@@ -210,13 +216,14 @@ func (r *retirement) info() *facts.Retirement {
 		Sunset:     r.sunset,
 		Ends:       r.ends,
 		Rehearsals: r.rehearsals,
-		Links:      r.links,
+		Links:      r.allLinks(),
 	}
 }
 
-func given(at time.Time, on bool) time.Time {
-	if !on {
-		return time.Time{}
+// allLinks are those of the field Link, except for a successor that only the request tells.
+func (r *retirement) allLinks() []string {
+	if r.successor == "" {
+		return r.links
 	}
-	return at
+	return append(slices.Clip(r.links), linkTo(r.successor, "successor-version"))
 }

@@ -112,7 +112,7 @@ func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
 	c.build = func(successor string, more ...wicketway.Part) (*wicketway.API, error) {
 		return Build(c.store, c.guard, &revoked, ready, log, successor, more...)
 	}
-	c.API, err = c.build("/api/v2/locks", wicketway.Clock(func() time.Time { return season }))
+	c.API, err = c.build("/api/v2/locks", wicketway.Retirement{Clock: func() time.Time { return season }})
 	return err
 }
 
@@ -207,10 +207,7 @@ func Build(s *store.Store, guard exchange.Authenticator, revoked *auth.Revocatio
 			wicketway.Guard(guard),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
 			wicketway.Version("v1",
-				wicketway.Deprecated(deprecated),
-				wicketway.Sunset(sunset),
-				wicketway.EndsAtSunset(),
-				wicketway.Related("successor-version", successor),
+				wicketway.Retirement{Deprecated: deprecated, Sunset: sunset, Ends: true, Successor: successor},
 				legacy.Errors(), locks.LegacyParts(s), passages.LegacyParts(s)),
 			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
 		)...),

@@ -289,11 +289,11 @@ var steps = []step{
 // after version 1 has ended, by name.
 func (c *Canal) all() (map[string]*wicketway.API, error) {
 	byHeader, err := c.build("/api/locks", wicketway.VersionBy(wicketway.Header("Api-Version"), "v2"),
-		wicketway.Clock(func() time.Time { return season }))
+		wicketway.Retirement{Clock: func() time.Time { return season }})
 	if err != nil {
 		return nil, err
 	}
-	later, err := c.build("/api/v2/locks", wicketway.Clock(func() time.Time { return sunset.AddDate(0, 0, 1) }))
+	later, err := c.build("/api/v2/locks", wicketway.Retirement{Clock: func() time.Time { return sunset.AddDate(0, 0, 1) }})
 	return map[string]*wicketway.API{"": c.API, "header": byHeader, "later": later}, err
 }
 
