@@ -178,8 +178,8 @@ func adaptedAPI(t *testing.T) *wicketway.API {
 	}
 	return build(t,
 		wicketway.Version("v2", present()),
-		wicketway.Version("v1", wicketway.RaisedAs(errFull, errOccupied), wicketway.Group(wicketway.RaisedAs(errFuller, errFullest),
-			wicketway.Route("GET /special/{trip}", specialTrip, wicketway.Fails(errFull))), wicketway.ProblemsAs("", asOldError),
+		wicketway.Version("v1", wicketway.KindAs(errFull, errOccupied), wicketway.Group(wicketway.KindAs(errFuller, errFullest),
+			wicketway.Route("GET /special/{trip}", specialTrip, wicketway.Fails(errFull))), wicketway.ProblemShape("", asOldError),
 			wicketway.Adapted("GET /trips", listTrips, adapt.Struct[struct {
 				After wicketway.Cursor[int64] `from:"query after"`
 				Limit int                     `from:"query limit" rule:"minimum=1 maximum=50 default=2"`
@@ -340,16 +340,16 @@ func TestAdaptedMistakes(t *testing.T) {
 		{book(shaped(adapt.Constant("crew", -1))), `Constant("body/crew"): the value must be at least`},
 		{wicketway.Group(find(shaped(adapt.Rename("trip", "id"))), wicketway.Route("PATCH /trips/{trip}", patchTrip)),
 			"PATCH /trips/{trip}: reads what GET /trips/{trip}, at adapt_test.go:"},
-		{wicketway.Group(find(same), wicketway.ProblemsAs("text", asOldError)), `ProblemsAs: "text" is not a media type`},
-		{wicketway.Group(find(same), wicketway.ProblemsAs[oldError]("", nil)), "ProblemsAs: the function is nil"},
-		{wicketway.Group(find(same), wicketway.ProblemsAs("", func(format.Problem) chan int { return nil })), "ProblemsAs: chan int: the type chan int has no JSON form"},
-		{wicketway.Group(find(same), wicketway.RaisedAs(errFull, problem.Define(200, "fine", "Fine"))), "RaisedAs: "},
+		{wicketway.Group(find(same), wicketway.ProblemShape("text", asOldError)), `ProblemShape: "text" is not a media type`},
+		{wicketway.Group(find(same), wicketway.ProblemShape[oldError]("", nil)), "ProblemShape: the function is nil"},
+		{wicketway.Group(find(same), wicketway.ProblemShape("", func(format.Problem) chan int { return nil })), "ProblemShape: chan int: the type chan int has no JSON form"},
+		{wicketway.Group(find(same), wicketway.KindAs(errFull, problem.Define(200, "fine", "Fine"))), "KindAs: "},
 	} {
 		if _, err := wicketway.Build(about, c.part); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("the mistakes are %v, want %s", err, c.want)
 		}
 	}
-	panics := build(t, wicketway.ProblemsAs("", func(format.Problem) oldError { panic("no shape") }), wicketway.Route("GET /live", streamTrips))
+	panics := build(t, wicketway.ProblemShape("", func(format.Problem) oldError { panic("no shape") }), wicketway.Route("GET /live", streamTrips))
 	if w := ask(panics, "GET /x", "", ""); w.Code != 404 || !strings.Contains(w.Body.String(), `"code":"not-found"`) || strings.Contains(w.Body.String(), "no shape") {
 		t.Errorf("a shape that panics: %d %s", w.Code, w.Body)
 	}

@@ -260,7 +260,7 @@ func TestPlainHandlersMountsAndFiles(t *testing.T) {
 	}
 	api := build(t,
 		wicketway.Handle("GET /plain/{lock}/state", echo),
-		wicketway.Mount("/old", old, wicketway.Uniform()),
+		wicketway.Mount("/old", old, wicketway.ErrorsAsProblems()),
 		wicketway.Mount("/echo/{lock}", echo),
 		wicketway.Mount("/inner", inner),
 		wicketway.Route("GET /old/new", whoami),

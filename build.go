@@ -212,7 +212,7 @@ func (b *builder) enterVersions() {
 		for _, name := range s.withdrawn {
 			if slices.Contains(s.names, name) {
 				b.mistake(
-					s.withdrawnAt, "Withdrawn: version %s stands under %s: leave one of the two out", name,
+					s.withdrawnAt, "WithdrawnVersions: version %s is served under %s: leave one of the two out", name,
 					cmp.Or(s.under.String(), "/"),
 				)
 			}

@@ -102,15 +102,15 @@ func drawnSetting(random *rand.Rand, text string) Setting {
 		func() Setting { return Conditional() },
 		func() Setting { return Formats(format.JSON(), nil).ChosenBy(format.ByQuery(text)) },
 		func() Setting { return Media(text) },
-		func() Setting { return RaisedAs(problem.NotFound, nil) },
-		func() Setting { return ProblemsAs(text, func(format.Problem) any { return nil }) },
+		func() Setting { return KindAs(problem.NotFound, nil) },
+		func() Setting { return ProblemShape(text, func(format.Problem) any { return nil }) },
 		func() Setting {
 			return Allow(problem.Forbidden, func(context.Context, Identity, gate) (bool, error) { return true, nil })
 		},
 		func() Setting { return LocatedBy(func(context.Context, gate) (gate, error) { return gate{}, nil }) },
 		func() Setting { return Name(text) },
 		func() Setting { return Related(text, text) },
-		func() Setting { return VersionBy(Header(text), text) },
+		func() Setting { return VersionBy(InHeader(text), text) },
 		func() Setting { return Retirement{Ends: true, Rehearsals: []facts.Window{{}}} },
 		func() Setting { return Development() },
 	}
@@ -185,7 +185,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"an envelope around a handler":    {built(Envelope("data"), Handle("GET /x", ok), Handle("GET /y", ok)), []string{"Envelope: has no effect: no route here sends a value as JSON"}},
 		"a status for a handler":          {built(Handle("GET /x", ok, Answers(201))), []string{"Answers: has no effect: no route here has a function"}},
 		"tags for a handler":              {built(Handle("GET /x", ok, Conditional())), []string{"Conditional: has no effect: no route here answers with a value, or takes conditions"}},
-		"uniform functions":               {built(Uniform(), Route("GET /x", serve)), []string{"Uniform: has no effect: this list has no plain or mounted handler"}},
+		"uniform functions":               {built(ErrorsAsProblems(), Route("GET /x", serve)), []string{"ErrorsAsProblems: has no effect: this list has no plain or mounted handler"}},
 		"a listing without files":         {built(Listing(), Route("GET /x", serve)), []string{"Listing: has no effect: this list has no Files"}},
 		"unknown members of nothing":      {built(AllowUnknown(), IgnoreReadOnly(), Route("GET /x", serve)), []string{"AllowUnknown: has no effect: no route here reads a JSON body", "IgnoreReadOnly: has no"}},
 		"a body limit for a handler":      {built(Limits{Body: 5}, Handle("POST /x", ok)), []string{"Limits: Body has no effect: no route here reads a body"}},

@@ -49,7 +49,7 @@
 // to an end says so in its answers ([Retirement], [Related]), and can end by itself.
 // Requests choose a version by the path or, where [VersionBy] says so, by a header
 // field or a media type. An older version can be [Adapted] over the functions of the newer one, with
-// the kinds and the shape of problems that it had ([RaisedAs], [ProblemsAs]).
+// the kinds and the shape of problems that it had ([KindAs], [ProblemShape]).
 //
 // # Other handlers
 //

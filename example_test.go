@@ -190,7 +190,7 @@ func ExampleOptional() {
 
 func ExampleMount() {
 	old := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Error(w, "no "+r.URL.Path, http.StatusNotFound) })
-	api := mustBuild(wicketway.Mount("/old", old, wicketway.Uniform()))
+	api := mustBuild(wicketway.Mount("/old", old, wicketway.ErrorsAsProblems()))
 	show(api, "GET", "/old/lochs", "")
 	// Output: 404 {"type":"/problems/not-found","title":"Nothing is here","status":404,"code":"not-found"}
 }
@@ -289,7 +289,7 @@ func ExampleAdapted() {
 
 func ExampleVersionBy() {
 	tell := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.VersionOf(ctx), nil }
-	api := mustBuild(wicketway.VersionBy(wicketway.Header("Api-Version"), "v1"),
+	api := mustBuild(wicketway.VersionBy(wicketway.InHeader("Api-Version"), "v1"),
 		wicketway.Version("v1", wicketway.Route("GET /locks", tell)),
 		wicketway.Version("v2", wicketway.Inherit("v1")))
 	for _, version := range []string{"v2", "v3"} {

@@ -184,7 +184,7 @@ func TestEveryWayToFail(t *testing.T) {
 		}, wicketway.Limits{AtOnce: 1}),
 		wicketway.Route("POST /body", func(_ context.Context, in gauge) (gauge, error) { return in, nil }, wicketway.Limits{Body: 30}),
 		wicketway.Route("GET /guarded", whoami, wicketway.Guard(plate("p"))),
-		wicketway.Mount("/old", plainText, wicketway.Uniform()),
+		wicketway.Mount("/old", plainText, wicketway.ErrorsAsProblems()),
 		wicketway.Handle("GET /fail", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { wicketway.Fail(w, r, secret) })),
 		wicketway.Handle("GET /partly", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			io.WriteString(w, strings.Repeat("x", 5000))

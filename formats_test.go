@@ -70,7 +70,7 @@ func TestFormats(t *testing.T) {
 		wicketway.Group(wicketway.Formats(pages).ChosenBy(always...),
 			wicketway.Route("GET /rows/{row}", one, wicketway.Fails(errNoRow)),
 			wicketway.Route("GET /broken", one2, wicketway.Name("broken")),
-			wicketway.Route("POST /plain/{row}", one, wicketway.Fails(errNoRow), wicketway.ProblemsInJSON())),
+			wicketway.Route("POST /plain/{row}", one, wicketway.Fails(errNoRow), wicketway.JSONProblems())),
 		wicketway.Route("GET /first", list, wicketway.Formats(csv.Lists(), format.JSON()).OrFirst()),
 		wicketway.Route("GET /vendor", list, wicketway.Media("application/vnd.canal+json"), wicketway.Formats(csv.Lists())),
 		wicketway.Route("GET /json", list),

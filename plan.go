@@ -259,7 +259,7 @@ func (b *builder) checkProblemShapes() {
 		var err error
 		if s.schema, err = b.schemas.Type(s.of); err != nil {
 			for _, e := range check.Unjoin(err) {
-				b.mistake(s.at, "ProblemsAs: %v", e)
+				b.mistake(s.at, "ProblemShape: %v", e)
 			}
 		}
 	}

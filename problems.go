@@ -64,22 +64,22 @@ func Translate(known ...func(error) error) Setting {
 	}
 }
 
-// RaisedAs has problems of one kind, or of its family, answered as of another one, wherever in the
+// KindAs has problems of one kind, or of its family, answered as of another one, wherever in the
 // group they come from: an older version had other kinds. Detail, members and header fields stay; of
 // several that know a problem the nearest and most special counts. Fails names what the function
 // raises.
-func RaisedAs(now, old *problem.Kind) Setting {
+func KindAs(now, old *problem.Kind) Setting {
 	return setting{
 		at:   here.Here(0),
-		name: "RaisedAs",
+		name: "KindAs",
 		slot: slotRaisedAs,
 		mode: ofGroups,
 		apply: func(b reporter, at here.Place, t *terms) {
 			for _, k := range []*problem.Kind{now, old} {
-				b.kind(at, "RaisedAs", k)
+				b.kind(at, "KindAs", k)
 			}
 			if now == old && now != nil {
-				b.mistake(at, "RaisedAs: both kinds are %q: leave it out, or name what it was", now.Code())
+				b.mistake(at, "KindAs: both kinds are %q: leave it out, or name what it was", now.Code())
 			}
 			if now != nil && old != nil {
 				t.raisedAs = append([]raisedAs{{now, old}}, t.raisedAs...)
@@ -97,11 +97,11 @@ func RaisedAs(now, old *problem.Kind) Setting {
 	}
 }
 
-// ProblemsAs sends the problems of a group in a shape of its own, as JSON of a media type
+// ProblemShape sends the problems of a group in a shape of its own, as JSON of a media type
 // (application/json where that is ""), whatever callers accept: an older version had one. The
 // function gets what callers may see; status and header fields stay. Where it fails the problem goes
 // out as RFC 9457 describes.
-func ProblemsAs[T any](media string, as func(format.Problem) T) Setting {
+func ProblemShape[T any](media string, as func(format.Problem) T) Setting {
 	media = cmp.Or(media, "application/json")
 	offer := answer.NewChoice(answer.Choice{Offers: []answer.Offer{{
 		Name:  shape.TypeName(reflect.TypeFor[T]()),
@@ -119,15 +119,15 @@ func ProblemsAs[T any](media string, as func(format.Problem) T) Setting {
 	}}})
 	return setting{
 		at:   here.Here(0),
-		name: "ProblemsAs",
+		name: "ProblemShape",
 		slot: slotProblemsAs,
 		mode: replaces | ofGroups,
 		apply: func(b reporter, at here.Place, t *terms) {
 			if as == nil {
-				b.mistake(at, "ProblemsAs: the function is nil")
+				b.mistake(at, "ProblemShape: the function is nil")
 			}
 			if of, _, err := mime.ParseMediaType(media); err != nil || !strings.Contains(of, "/") {
-				b.mistake(at, "ProblemsAs: %q is not a media type, such as application/json", media)
+				b.mistake(at, "ProblemShape: %q is not a media type, such as application/json", media)
 			}
 			t.problemsAs = &problemShape{offer: &offer.Offers[0], of: reflect.TypeFor[T](), at: at}
 		},
@@ -135,9 +135,9 @@ func ProblemsAs[T any](media string, as func(format.Problem) T) Setting {
 	}
 }
 
-// ProblemsInJSON sends the problems of a group as JSON, whatever callers accept or choose.
-func ProblemsInJSON() Setting {
-	return flag(here.Here(0), "ProblemsInJSON", slotPlainProblems, func(t *terms, on bool) { t.jsonOnly = on })
+// JSONProblems sends the problems of a group as JSON, whatever callers accept or choose.
+func JSONProblems() Setting {
+	return flag(here.Here(0), "JSONProblems", slotPlainProblems, func(t *terms, on bool) { t.jsonOnly = on })
 }
 
 // ProblemBase says what comes before a kind's code in the type of its problems
@@ -160,11 +160,11 @@ func ProblemBase(uri string) Setting {
 	}
 }
 
-// Uniform turns the plain error answers (400 to 599) of the handlers in a group
+// ErrorsAsProblems turns the plain error answers (400 to 599) of the handlers in a group
 // into problems. Their header fields are kept; what is JSON already is left
 // alone. What the handler wrote goes to the log.
-func Uniform() Setting {
-	return flag(here.Here(0), "Uniform", slotUniform, func(t *terms, on bool) { t.uniform = on }).
+func ErrorsAsProblems() Setting {
+	return flag(here.Here(0), "ErrorsAsProblems", slotUniform, func(t *terms, on bool) { t.uniform = on }).
 		where(isHandler,
 			"this list has no plain or mounted handler; answers of functions and Files are uniform anyway")
 }

@@ -25,7 +25,7 @@ import (
 type Serving struct {
 	// Addresses are listened on: ":8080", "127.0.0.1:8080", "[::1]:0", or "unix:/run/canal.sock".
 	Addresses []string
-	// Listeners are served as well, and closed in the end: those of [InheritedListeners], for
+	// Listeners are served as well, and closed in the end: those of [ActivatedListeners], for
 	// example. Others may wait at them, so that their door stays open in a drain.
 	Listeners []net.Listener
 	// Certificate and Key are files in PEM: with them TCP is served over TLS, by HTTP/1.1 and
@@ -34,16 +34,16 @@ type Serving struct {
 	Certificate, Key string
 	// TLS is the configuration for TLS in addition to that; nil: Go's defaults.
 	TLS *tls.Config
-	// Cleartext2 takes HTTP/2 without TLS as well, from callers who know (prior knowledge).
-	Cleartext2 bool
-	// HeaderTimeout is how long a header may take to arrive; 10 seconds where it is 0. Bodies have
+	// UnencryptedHTTP2 takes HTTP/2 without TLS as well, from callers who know (prior knowledge).
+	UnencryptedHTTP2 bool
+	// ReadHeaderTimeout is how long a header may take to arrive; 10 seconds where it is 0. Bodies have
 	// a rate (see [Limits]), and streams no end.
-	HeaderTimeout time.Duration
+	ReadHeaderTimeout time.Duration
 	// IdleTimeout is how long a connection may wait for its next request; 2 minutes where it is 0.
 	IdleTimeout time.Duration
-	// HeaderBytes is how large a header may be; 64 KiB where it is 0. A larger one is refused with
+	// MaxHeaderBytes is how large a header may be; 64 KiB where it is 0. A larger one is refused with
 	// 431 by net/http.
-	HeaderBytes int
+	MaxHeaderBytes int
 	// Notice is how long the server goes on as before once the context has ended, except for saying
 	// that it is not ready (chain/health): a load balancer sees it meanwhile. 0: not at all.
 	Notice time.Duration
@@ -93,11 +93,11 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 		closeAll()
 		return err
 	}
-	if s.HeaderTimeout < 0 || s.IdleTimeout < 0 || s.HeaderBytes < 0 || s.Notice < 0 || s.Drain < 0 {
+	if s.ReadHeaderTimeout < 0 || s.IdleTimeout < 0 || s.MaxHeaderBytes < 0 || s.Notice < 0 || s.Drain < 0 {
 		closeAll()
 		return fmt.Errorf(
 			"serve: %v for a header of %d bytes, %v idle, %v of notice, %v to drain: none of them is negative",
-			s.HeaderTimeout, s.HeaderBytes, s.IdleTimeout, s.Notice, s.Drain,
+			s.ReadHeaderTimeout, s.MaxHeaderBytes, s.IdleTimeout, s.Notice, s.Drain,
 		)
 	}
 	own := len(s.Addresses)
@@ -157,9 +157,9 @@ func listen(address string) (net.Listener, error) {
 	return net.Listen("unix", path)
 }
 
-// InheritedListeners are the sockets that a service manager has opened for this process
+// ActivatedListeners are the sockets that a service manager has opened for this process
 // (LISTEN_PID and LISTEN_FDS in the environment); none where it has not.
-func InheritedListeners() ([]net.Listener, error) {
+func ActivatedListeners() ([]net.Listener, error) {
 	if os.Getenv("LISTEN_PID") != strconv.Itoa(os.Getpid()) {
 		return nil, nil
 	}
@@ -188,9 +188,9 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, ow
 		BaseContext: func(net.Listener) context.Context {
 			return exchange.WithDraining(context.Background(), r.draining)
 		},
-		ReadHeaderTimeout:            cmp.Or(s.HeaderTimeout, 10*time.Second),
+		ReadHeaderTimeout:            cmp.Or(s.ReadHeaderTimeout, 10*time.Second),
 		IdleTimeout:                  cmp.Or(s.IdleTimeout, 2*time.Minute),
-		MaxHeaderBytes:               cmp.Or(s.HeaderBytes, 64<<10),
+		MaxHeaderBytes:               cmp.Or(s.MaxHeaderBytes, 64<<10),
 		DisableGeneralOptionsHandler: true, // OPTIONS * passes the chain as well
 		TLSConfig:                    config,
 		Protocols:                    new(http.Protocols),
@@ -199,7 +199,7 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, ow
 	}
 	r.server.Protocols.SetHTTP1(true)
 	r.server.Protocols.SetHTTP2(config != nil)
-	r.server.Protocols.SetUnencryptedHTTP2(s.Cleartext2)
+	r.server.Protocols.SetUnencryptedHTTP2(s.UnencryptedHTTP2)
 	r.announce(listeners, config != nil)
 	emptied := make(chan error, len(listeners))
 	draining := make([]*drained, len(listeners))

@@ -209,7 +209,7 @@ func TestServing(t *testing.T) {
 	}); err != nil {
 		t.Error(err)
 	}
-	at, stop = started(t, api, wicketway.Serving{Addresses: []string{"127.0.0.1:0"}, Cleartext2: true, HeaderBytes: 5000})
+	at, stop = started(t, api, wicketway.Serving{Addresses: []string{"127.0.0.1:0"}, UnencryptedHTTP2: true, MaxHeaderBytes: 5000})
 	cleartext := func(tr *http.Transport) {
 		tr.Protocols = new(http.Protocols)
 		tr.Protocols.SetUnencryptedHTTP2(true)
@@ -256,7 +256,7 @@ func TestServing(t *testing.T) {
 			t.Errorf("%+v: no error", bad)
 		}
 	}
-	if l, err := wicketway.InheritedListeners(); l != nil || err != nil {
+	if l, err := wicketway.ActivatedListeners(); l != nil || err != nil {
 		t.Errorf("nothing is inherited: %v %v", l, err)
 	}
 }

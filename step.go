@@ -122,7 +122,7 @@ func sit(seat chan struct{}) error {
 func (t *terms) admit(w http.ResponseWriter, r *http.Request, s *state, guard string) error {
 	var caller *Identity
 	var err error
-	if g, ok := t.guard.(exchange.HeaderGuard); ok {
+	if g, ok := t.guard.(exchange.HeaderAuthenticator); ok {
 		caller, err = g.AuthenticateTo(w.Header(), r)
 	} else {
 		caller, err = t.guard.Authenticate(r)

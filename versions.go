@@ -17,13 +17,13 @@ import (
 )
 
 // VersionBy says how requests choose between the versions that are in a group: all of one At in
-// the same way. Those that name none get the version by default, and with "" a problem; by [Path]
-// the routes of the default are served without a version in the path as well. Other than by Path the
+// the same way. Those that name none get the version by default, and with "" a problem; by [InPath]
+// the routes of the default are served without a version in the path as well. Other than by the path the
 // versions of a group share their paths; a route beside them that is in no version is served
 // whatever is asked for. A preflight cannot name a version, so it asks about all of them.
 //
-// An unknown version is refused with a problem that lists those that are: by Path with 404,
-// by Header with 400, by MediaType with 406 or, for the body, with 415.
+// An unknown version is refused with a problem that lists those that are: by the path with 404,
+// by a header field with 400, by a media type with 406 or, for the body, with 415.
 func VersionBy(scheme VersionScheme, byDefault string) Setting {
 	return setting{
 		at:   here.Here(0),
@@ -102,16 +102,16 @@ func hasMeaning(field string) bool {
 	)
 }
 
-// Withdrawn names versions that are no longer served. Who asks for one gets the same problem as for
+// WithdrawnVersions names versions that are no longer served. Who asks for one gets the same problem as for
 // a version that never was, and is told.
-func Withdrawn(versions ...string) Setting {
+func WithdrawnVersions(versions ...string) Setting {
 	return setting{
 		at:   here.Here(0),
-		name: "Withdrawn",
+		name: "WithdrawnVersions",
 		slot: slotWithdrawn,
 		mode: replaces | ofGroups | besideVersions,
 		apply: func(b reporter, at here.Place, t *terms) {
-			some(b, at, "Withdrawn", versions)
+			some(b, at, "WithdrawnVersions", versions)
 			t.withdrawn = withdrawals{versions, at}
 		},
 		undone: func(t *terms) { t.withdrawn = withdrawals{} },

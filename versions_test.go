@@ -22,7 +22,7 @@ func versioned(t *testing.T, by wicketway.Setting, more ...wicketway.Part) *wick
 	t.Helper()
 	return build(t, append([]wicketway.Part{
 		wicketway.Chain(cors.Allow(cors.From("https://canal.example"), cors.Settings{})),
-		wicketway.At("/api", by, wicketway.Withdrawn("v0"),
+		wicketway.At("/api", by, wicketway.WithdrawnVersions("v0"),
 			wicketway.Route("GET /status", func(ctx context.Context, _ wicketway.None) (string, error) {
 				return "status" + wicketway.VersionOf(ctx), nil
 			}),
@@ -58,7 +58,7 @@ func takeName(ctx context.Context, in struct {
 }
 
 func TestVersionsAreChosen(t *testing.T) {
-	field, media := wicketway.Header("api-version"), wicketway.MediaType
+	field, media := wicketway.InHeader("api-version"), wicketway.InMediaType()
 	for _, c := range []struct {
 		by           wicketway.VersionScheme
 		otherwise    string // the default
@@ -108,14 +108,14 @@ func TestVersionsAreChosen(t *testing.T) {
 		{media, "v1", "POST /api/locks", "Content-Type: application/json;version=v9", 415, `The Content-Type names an unknown version`, "Accept"},
 		{media, "v1", "POST /api/locks", "Accept: application/json;version=v2\nContent-Type: application/json;version=v1", 415, `The content is of version v1, and another one is asked for.`, "Accept"},
 
-		{wicketway.Path, "v2", "GET /api/locks/bell", "", 200, `{"version":"v2","link":"/api/v2/locks/bell"}`, ""},
-		{wicketway.Path, "v2", "GET /api/v2/locks/bell", "", 200, `"v2"`, ""},
-		{wicketway.Path, "v2", "GET /api/v1/locks/bell", "", 200, `{"version":"v1","link":"/api/v1/locks/bell"}`, ""},
-		{wicketway.Path, "v1", "GET /api/berths", "", 404, `Nothing is at /api/berths.`, ""},
-		{wicketway.Path, "v2", "GET /api/v9/locks", "", 404, `Version v9 does not exist at /api/v9/locks; available: v1, v2.`, ""},
-		{wicketway.Path, "v2", "GET /api/v0/locks", "", 404, `Version v0 at /api/v0/locks was withdrawn; available: v1, v2.`, ""},
-		{wicketway.Path, "", "GET /api/locks/bell", "", 404, `not-found`, ""},
-		{wicketway.Path, "v2", "POST /api/locks/", "Content-Type: application/json", 308, `/api/locks`, ""},
+		{wicketway.InPath(), "v2", "GET /api/locks/bell", "", 200, `{"version":"v2","link":"/api/v2/locks/bell"}`, ""},
+		{wicketway.InPath(), "v2", "GET /api/v2/locks/bell", "", 200, `"v2"`, ""},
+		{wicketway.InPath(), "v2", "GET /api/v1/locks/bell", "", 200, `{"version":"v1","link":"/api/v1/locks/bell"}`, ""},
+		{wicketway.InPath(), "v1", "GET /api/berths", "", 404, `Nothing is at /api/berths.`, ""},
+		{wicketway.InPath(), "v2", "GET /api/v9/locks", "", 404, `Version v9 does not exist at /api/v9/locks; available: v1, v2.`, ""},
+		{wicketway.InPath(), "v2", "GET /api/v0/locks", "", 404, `Version v0 at /api/v0/locks was withdrawn; available: v1, v2.`, ""},
+		{wicketway.InPath(), "", "GET /api/locks/bell", "", 404, `not-found`, ""},
+		{wicketway.InPath(), "v2", "POST /api/locks/", "Content-Type: application/json", 308, `/api/locks`, ""},
 	} {
 		api := versioned(t, wicketway.VersionBy(c.by, c.otherwise))
 		body := ""
@@ -125,12 +125,12 @@ func TestVersionsAreChosen(t *testing.T) {
 		w := ask(api, c.line, c.header, body)
 		got := w.Body.String() + w.Header().Get("Location")
 		vary := strings.Join(slices.DeleteFunc(w.Header()["Vary"], func(v string) bool {
-			return v == "Origin" || v == "Accept" && w.Code >= 400 && c.by != wicketway.MediaType
+			return v == "Origin" || v == "Accept" && w.Code >= 400 && c.by != wicketway.InMediaType()
 		}), " ")
 		if w.Code != c.status || !strings.Contains(got, c.want) || vary != c.vary {
 			t.Errorf("%s by %s, else %q, %s: %d %q %s, want %d %q %s", c.line, c.by, c.otherwise, c.header, w.Code, vary, got, c.status, c.vary, c.want)
 		}
-		if media := w.Header().Get("Content-Type"); c.by == wicketway.MediaType && w.Code == 200 && !strings.HasSuffix(media, ";version="+strings.Split(w.Body.String(), `"`)[3]) {
+		if media := w.Header().Get("Content-Type"); c.by == wicketway.InMediaType() && w.Code == 200 && !strings.HasSuffix(media, ";version="+strings.Split(w.Body.String(), `"`)[3]) {
 			t.Errorf("%s, %s: the Content-Type is %s", c.line, c.header, media)
 		}
 	}
@@ -139,7 +139,7 @@ func TestVersionsAreChosen(t *testing.T) {
 // A preflight cannot name a version, so it is answered for all of them; links, requests that are made, and tags are those of the version.
 func TestVersionsThatShareTheirPaths(t *testing.T) {
 	by := func(s wicketway.VersionScheme) *wicketway.API { return versioned(t, wicketway.VersionBy(s, "v1")) }
-	api := by(wicketway.Header("Api-Version"))
+	api := by(wicketway.InHeader("Api-Version"))
 	for _, c := range []struct{ line, method, methods string }{
 		{"OPTIONS /api/locks/bell", "PUT", "GET, HEAD, OPTIONS, PUT"},
 		{"OPTIONS /api/berths", "GET", "GET, HEAD, OPTIONS"}, // that v2 alone has
@@ -150,13 +150,13 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 			t.Errorf("%s: %d %v, want the methods %s and the field Api-Version", c.line, w.Code, h, c.methods)
 		}
 	}
-	made, err := by(wicketway.MediaType).NewRequest(t.Context(), takeName, struct {
+	made, err := by(wicketway.InMediaType()).NewRequest(t.Context(), takeName, struct {
 		Name string `json:"name"`
 	}{"Bell"})
 	if err != nil || made.Header.Get("Content-Type") != "application/json;version=v2" || made.Header.Get("Accept") != "application/json;version=v2" {
 		t.Errorf("a request by media type: %v %v", made, err)
 	}
-	files := build(t, wicketway.VersionBy(wicketway.Header("Edition"), ""), wicketway.Version("a", wicketway.Files("/", fstest.MapFS{}), wicketway.Route("POST /x", tellVersion)))
+	files := build(t, wicketway.VersionBy(wicketway.InHeader("Edition"), ""), wicketway.Version("a", wicketway.Files("/", fstest.MapFS{}), wicketway.Route("POST /x", tellVersion)))
 	if w := ask(files, "GET /x", "Edition: a", ""); w.Code != 405 || w.Header().Get("Allow") != "OPTIONS, POST" {
 		t.Errorf("beside files of a version: %d %v %s", w.Code, w.Header(), w.Body)
 	}
@@ -165,7 +165,7 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 		calls++
 		return fmt.Sprint(wicketway.VersionOf(ctx), calls), nil
 	}
-	kept := build(t, wicketway.VersionBy(wicketway.Header("Edition"), "a"), wicketway.Chain(cache.Responses(cache.Settings{}), cache.Headers(cache.Control{MaxAge: time.Minute})),
+	kept := build(t, wicketway.VersionBy(wicketway.InHeader("Edition"), "a"), wicketway.Chain(cache.Responses(cache.Settings{}), cache.Headers(cache.Control{MaxAge: time.Minute})),
 		wicketway.Version("a", wicketway.Route("GET /x", countCalls), wicketway.Route("PUT /x", countCalls)), wicketway.Version("b", wicketway.Inherit("a")))
 	for _, c := range []struct{ method, version, want string }{
 		{"GET", "a", "a1"}, {"GET", "b", "b2"}, {"GET", "a", "a1"}, {"GET", "b", "b2"}, {"PUT", "b", "b3"}, {"GET", "a", "a4"}, // the change is every version's
@@ -175,7 +175,7 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 		}
 	}
 	first := ask(api, "GET /api/locks/bell", "", "").Header().Get("Etag")
-	for _, s := range []wicketway.VersionScheme{wicketway.Header("Api-Version"), wicketway.MediaType, wicketway.Path} {
+	for _, s := range []wicketway.VersionScheme{wicketway.InHeader("Api-Version"), wicketway.InMediaType(), wicketway.InPath()} {
 		api := by(s)
 		r, err := api.NewRequest(context.Background(), "v2/lock", lockIn{Lock: "bell"})
 		if err != nil {
@@ -192,7 +192,7 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 			}
 		}
 	}
-	mixed := build(t, wicketway.At("/tenants/{tenant}-x", wicketway.VersionBy(wicketway.Header("Edition"), ""),
+	mixed := build(t, wicketway.At("/tenants/{tenant}-x", wicketway.VersionBy(wicketway.InHeader("Edition"), ""),
 		wicketway.Version("a", wicketway.Handle("GET /a", http.NotFoundHandler())), wicketway.Version("b", wicketway.Route("GET /a", tellTenant))))
 	for line, want := range map[string]int{"GET /tenants/one-x/a": 200, "GET /tenants/one/a": 404, "GET /tenants/-x/a": 404, "GET /tenants/..-x/a": 200, "GET /tenants/a%2Fb-x/a": 200} {
 		if w := ask(mixed, line, "Edition: b", ""); w.Code != want {
@@ -200,7 +200,7 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 		}
 	}
 	say := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, r.URL.Path, " ", r.URL.RawPath) })
-	mounts := build(t, wicketway.At("/api", wicketway.VersionBy(wicketway.Path, "v2"),
+	mounts := build(t, wicketway.At("/api", wicketway.VersionBy(wicketway.InPath(), "v2"),
 		wicketway.Version("v2", wicketway.Mount("/old", say), wicketway.Route("POST /files/b", tellVersion), wicketway.Files("/files", fstest.MapFS{"a": {Data: []byte("a")}, "v2": {Data: []byte("2")}}))))
 	for line, want := range map[string]string{
 		"GET /api/v2/old/x/y": "/x/y ", "GET /api/old/x/y": "/x/y ", "GET /api/old/v2/y": "/v2/y ", "GET /api/%76%32/old/x%2Fy": "/x/y /x%2Fy", "GET /api/old/x%2Fy": "/x/y /x%2Fy",
@@ -210,7 +210,7 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 			t.Errorf("%s: %d %s, want %q", line, w.Code, w.Body, want)
 		}
 	}
-	foreign := build(t, wicketway.At("/größe", wicketway.VersionBy(wicketway.Header("Edition"), ""), wicketway.Version("an-edition-of-a-long-name", wicketway.Route("GET /a", tellVersion))))
+	foreign := build(t, wicketway.At("/größe", wicketway.VersionBy(wicketway.InHeader("Edition"), ""), wicketway.Version("an-edition-of-a-long-name", wicketway.Route("GET /a", tellVersion))))
 	for _, line := range []string{"GET /gr%C3%B6%C3%9Fe/a", "GET /gr%c3%b6%c3%9fe/%61"} {
 		if w := ask(foreign, line, "Edition: an-edition-of-a-long-name", ""); w.Code != 200 {
 			t.Errorf("%s: %d %s", line, w.Code, w.Body)
@@ -231,29 +231,29 @@ func TestVersionByMistakes(t *testing.T) {
 	by := func(s wicketway.VersionScheme, byDefault string) wicketway.Setting {
 		return wicketway.VersionBy(s, byDefault)
 	}
-	field := wicketway.Header("Api-Version")
+	field := wicketway.InHeader("Api-Version")
 	for _, c := range []struct {
 		parts list
 		want  string
 	}{
 		{list{by(field, "v9"), wicketway.Version("v1", a)}, "VersionBy: version v9 does not exist under /; available: v1"},
-		{list{by(wicketway.Header("a b"), ""), wicketway.Version("v1", a)}, `Header("a b") is not a field name`},
-		{list{by(wicketway.Header("host"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Host has a meaning of its own"},
-		{list{by(wicketway.Header("accept"), ""), wicketway.Version("v1", a)}, "or MediaType"},
-		{list{by(wicketway.Header("authorization"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Authorization has a meaning of its own"},
-		{list{by(wicketway.Header("If-Match"), ""), wicketway.Version("v1", a)}, "VersionBy: the field If-Match has a meaning of its own"},
-		{list{by(wicketway.Header("X-Canal-Key"), ""), wicketway.Version("v1", a), wicketway.Guard(auth.Key(noKey, auth.Header("x-canal-key")))}, "the guard key reads the field X-Canal-Key"},
+		{list{by(wicketway.InHeader("a b"), ""), wicketway.Version("v1", a)}, `Header("a b") is not a field name`},
+		{list{by(wicketway.InHeader("host"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Host has a meaning of its own"},
+		{list{by(wicketway.InHeader("accept"), ""), wicketway.Version("v1", a)}, "or MediaType"},
+		{list{by(wicketway.InHeader("authorization"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Authorization has a meaning of its own"},
+		{list{by(wicketway.InHeader("If-Match"), ""), wicketway.Version("v1", a)}, "VersionBy: the field If-Match has a meaning of its own"},
+		{list{by(wicketway.InHeader("X-Canal-Key"), ""), wicketway.Version("v1", a), wicketway.Guard(auth.Key(noKey, auth.Header("x-canal-key")))}, "the guard key reads the field X-Canal-Key"},
 		{list{by(field, ""), a}, "VersionBy: has no effect: this group has no Version"},
 		{list{wicketway.Version("v1", by(field, ""), a)}, "VersionBy: concerns all versions of a group"},
-		{list{wicketway.Version("v1", wicketway.Withdrawn("v0"), a)}, "Withdrawn: concerns all versions of a group"},
-		{list{wicketway.Withdrawn("v1"), wicketway.Version("v1", a)}, "Withdrawn: version v1 stands under /: leave one of the two out"},
+		{list{wicketway.Version("v1", wicketway.WithdrawnVersions("v0"), a)}, "WithdrawnVersions: concerns all versions of a group"},
+		{list{wicketway.WithdrawnVersions("v1"), wicketway.Version("v1", a)}, "WithdrawnVersions: version v1 is served under /: leave one of the two out"},
 		{list{by(field, ""), wicketway.Version("v 1", a)}, "so it must be a token (RFC 9110, 5.6.2), such as v2"},
 		{list{wicketway.Version("v1", a), wicketway.Group(by(field, ""), wicketway.Version("v2", a))}, `Version "v2": is chosen by header Api-Version, and the one at`},
 		{list{wicketway.Group(by(field, "v1"), wicketway.Version("v1", a)), wicketway.Group(by(field, ""), wicketway.Version("v2", a))}, "with one default"},
 		{list{wicketway.At("/x", by(field, ""), wicketway.Version("v1", a)), wicketway.At("/{y}", by(field, ""), wicketway.Version("v1", a))}, "a path under /{y} can be under /x as well"},
 		{list{by(field, ""), wicketway.Version("v1", a), wicketway.Version("v2", a), a}, "GET /a: matches the same paths as GET /a"},
-		{list{by(wicketway.Path, "v1"), wicketway.Version("v1", a), a}, "GET /v1/a: matches the same paths as GET /a"},
-		{list{by(wicketway.Path, "v1"), wicketway.Version("v1", b)}, "GET /v1/{b}: begins with a parameter"},
+		{list{by(wicketway.InPath(), "v1"), wicketway.Version("v1", a), a}, "GET /v1/a: matches the same paths as GET /a"},
+		{list{by(wicketway.InPath(), "v1"), wicketway.Version("v1", b)}, "GET /v1/{b}: begins with a parameter"},
 	} {
 		if _, err := wicketway.Build(about, c.parts...); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("the mistakes are %v, want %s", err, c.want)

@@ -15,8 +15,8 @@ import (
 	"github.com/wicketway/wicketway/route"
 )
 
-// A VersionScheme says where requests name the version that they mean: [Path], [Header] or
-// [MediaType].
+// A VersionScheme says where requests name the version that they mean: [InPath], [InHeader] or
+// [InMediaType].
 type VersionScheme struct {
 	kind  versionKind
 	field string
@@ -30,18 +30,18 @@ const (
 	byMedia
 )
 
-// Path is the scheme that holds where no [VersionBy] is: each version is served under its name,
+// InPath is the scheme that holds where no [VersionBy] is: each version is served under its name,
 // /v2/locks.
-var Path = VersionScheme{}
+func InPath() VersionScheme { return VersionScheme{} }
 
-// MediaType has the parameter version of a media type choose: Accept: application/json;version=v2.
+// InMediaType has the parameter version of a media type choose: Accept: application/json;version=v2.
 // Answers carry it in Content-Type and vary by Accept; of several that are accepted the best one
 // that there is counts. A body that says its version must be of the one that is asked for, and
 // chooses it where Accept names none.
-var MediaType = VersionScheme{kind: byMedia}
+func InMediaType() VersionScheme { return VersionScheme{kind: byMedia} }
 
-// Header has a header field of the request choose, such as Api-Version. Answers vary by it.
-func Header(name string) VersionScheme {
+// InHeader has a header field of the request choose, such as Api-Version. Answers vary by it.
+func InHeader(name string) VersionScheme {
 	return VersionScheme{kind: byHeader, field: http.CanonicalHeaderKey(name)}
 }
 
@@ -56,7 +56,7 @@ func (s VersionScheme) String() string {
 	return "path"
 }
 
-// versionBy is what a VersionBy says; the zero value is Path, with no default.
+// versionBy is what a VersionBy says; the zero value is InPath, with no default.
 type versionBy struct {
 	scheme    VersionScheme
 	byDefault string

@@ -26,7 +26,7 @@ func TestTheWriterHasWhatTheServerHas(t *testing.T) {
 	var flush, hijack, readFrom bool
 	api := mustBuild(
 		wicketway.Chain(accesslog.To(slog.New(slog.DiscardHandler)), compress.Bodies()),
-		wicketway.Uniform(),
+		wicketway.ErrorsAsProblems(),
 		wicketway.Handle("GET /", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			_, flush = w.(http.Flusher)
 			_, hijack = w.(http.Hijacker)

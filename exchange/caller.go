@@ -65,7 +65,7 @@ func (s Scheme) Fields() (all []string) {
 // A HeaderGuard is an Authenticator that sets header fields of the answer as well, such as a
 // cookie that goes on for longer. Where a guard has the method it is asked instead of
 // Authenticate.
-type HeaderGuard interface {
+type HeaderAuthenticator interface {
 	Authenticator
 	AuthenticateTo(answer http.Header, r *http.Request) (*Identity, error)
 }

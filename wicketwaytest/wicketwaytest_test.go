@@ -154,7 +154,7 @@ func TestCall(t *testing.T) {
 func TestCallAmongVersions(t *testing.T) {
 	say := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.VersionOf(ctx), nil }
 	tell := func(ctx context.Context, in wicketway.None) (string, error) { return say(ctx, in) }
-	for _, by := range []wicketway.VersionScheme{wicketway.Path, wicketway.Header("Edition"), wicketway.MediaType} {
+	for _, by := range []wicketway.VersionScheme{wicketway.InPath(), wicketway.InHeader("Edition"), wicketway.InMediaType()} {
 		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.VersionBy(by, ""),
 			wicketway.Version("v1", wicketway.Envelope("data"), wicketway.Route("GET /locks", say)), wicketway.Version("v2", wicketway.Route("GET /locks", tell)))
 		if err != nil {

@@ -98,7 +98,7 @@ func (a *anyGuard) AuthenticateTo(h http.Header, r *http.Request) (*exchange.Ide
 }
 
 func authenticate(g exchange.Authenticator, h http.Header, r *http.Request) (*exchange.Identity, error) {
-	if s, ok := g.(exchange.HeaderGuard); ok {
+	if s, ok := g.(exchange.HeaderAuthenticator); ok {
 		return s.AuthenticateTo(h, r)
 	}
 	return g.Authenticate(r)

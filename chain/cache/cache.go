@@ -141,13 +141,13 @@ func (s spoken) CheckRoute(f facts.Route) error {
 // Methods is asked by Build: answers to others are never kept.
 func (spoken) Methods() []string { return []string{http.MethodGet, http.MethodHead} }
 
-// Says attaches what Cache-Control says of a route's answers, or of a group's: of those to GET and
+// Policy attaches what Cache-Control says of a route's answers, or of a group's: of those to GET and
 // HEAD.
-func Says(c Control) wicketway.Setting { return wicketway.Attach(speak(c)) }
+func Policy(c Control) wicketway.Setting { return wicketway.Attach(speak(c)) }
 
-// Headers sets Cache-Control on successes and redirects to GET and HEAD, as the nearest [Says] has
-// it, and else as given here. A field that a handler has set stays. Only Says says public. An answer
-// that sets a cookie, or whose caller a guard has found, is private, and so is one without Says whose
+// Headers sets Cache-Control on successes and redirects to GET and HEAD, as the nearest [Policy] has
+// it, and else as given here. A field that a handler has set stays. Only a Policy says public. An answer
+// that sets a cookie, or whose caller a guard has found, is private, and so is one without a Policy whose
 // request brings a cookie or credentials (RFC 9111, 3.5 and 7.3).
 func Headers(otherwise Control) exchange.Middleware {
 	c := speak(otherwise)

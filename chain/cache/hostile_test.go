@@ -239,7 +239,7 @@ func TestEachGetsTheirOwn(t *testing.T) {
 	} {
 		build := func(chain ...exchange.Middleware) *wicketway.API {
 			api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Chain(chain...), wicketway.Formats(html.Pages(nil)),
-				wicketway.VersionBy(wicketway.Header("Edition"), "a"), wicketway.Version("a", wicketway.Route("GET /x", tell)), wicketway.Version("b", wicketway.Inherit("a")),
+				wicketway.VersionBy(wicketway.InHeader("Edition"), "a"), wicketway.Version("a", wicketway.Route("GET /x", tell)), wicketway.Version("b", wicketway.Inherit("a")),
 				wicketway.Handle("GET /plain", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 					w.Header().Set("Vary", "Accept-Language") // what others have named stays
 					w.Header().Set("Content-Type", "text/plain")

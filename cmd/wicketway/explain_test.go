@@ -58,7 +58,7 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 		group := func(name, prefix string) wicketway.Part {
 			return wicketway.At(prefix, append(routes(3), mark(name))...)
 		}
-		by := []wicketway.VersionScheme{wicketway.Path, wicketway.Header("Edition"), wicketway.MediaType}[random.IntN(3)]
+		by := []wicketway.VersionScheme{wicketway.InPath(), wicketway.InHeader("Edition"), wicketway.InMediaType()}[random.IntN(3)]
 		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(routes(4),
 			mark("root"), group("one", "/a"), group("two", one("/a/b", "/b", "/{g}")),
 			wicketway.At(one("/a", "/c", "/c", "/c"), wicketway.VersionBy(by, one("", "v1", "v2")), mark("three"),

@@ -205,7 +205,7 @@ func TestRetire(t *testing.T) {
 		}
 	}
 	tell := func(context.Context, wicketway.None) (string, error) { return "", nil }
-	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.VersionBy(wicketway.Header("Edition"), ""),
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.VersionBy(wicketway.InHeader("Edition"), ""),
 		wicketway.Version("v1", wicketway.Retirement{Deprecated: time.Unix(1, 0)}, wicketway.Route("GET /locks", tell)), wicketway.Version("v2", wicketway.Route("GET /locks", tell)))
 	if err != nil {
 		t.Fatal(err)

@@ -50,7 +50,7 @@ func In(ctx context.Context) *Values {
 	return v
 }
 
-// InPath are the same where the path of the request can have some; else nil.
+// InPath() are the same where the path of the request can have some; else nil.
 func InPath(ctx context.Context) *Values {
 	v, _ := ctx.Value(PathKey{}).(*Values)
 	return v

@@ -288,7 +288,7 @@ var steps = []step{
 // all is the canal as it is, once more with versions that a header field chooses, and as it will be a day
 // after version 1 has ended, by name.
 func (c *Canal) all() (map[string]*wicketway.API, error) {
-	byHeader, err := c.build("/api/locks", wicketway.VersionBy(wicketway.Header("Api-Version"), "v2"),
+	byHeader, err := c.build("/api/locks", wicketway.VersionBy(wicketway.InHeader("Api-Version"), "v2"),
 		wicketway.Retirement{Clock: func() time.Time { return season }})
 	if err != nil {
 		return nil, err

@@ -23,7 +23,7 @@ type Error struct {
 
 // Errors sends problems in the shape of version 1.
 func Errors() wicketway.Setting {
-	return wicketway.ProblemsAs("application/json", func(p format.Problem) Error {
+	return wicketway.ProblemShape("application/json", func(p format.Problem) Error {
 		e := Error{Error: p.Code, Message: p.Detail}
 		if e.Message == "" {
 			e.Message = p.Title

@@ -37,7 +37,7 @@ func Parts(s *store.Store) wicketway.Part {
 	return wicketway.At(
 		"/locks",
 		wicketway.Route("GET /", d.list, wicketway.Public(), wicketway.Summary("All locks, upstream first"),
-			cache.Says(cache.Control{MaxAge: 10 * time.Second})),
+			cache.Policy(cache.Control{MaxAge: 10 * time.Second})),
 		wicketway.Route("GET /{lock}", d.find, wicketway.Public(), wicketway.Summary("One lock"),
 			wicketway.Fails(ErrNoSuchLock)),
 		wicketway.Route(

@@ -46,7 +46,7 @@ func LegacyParts(s *store.Store) wicketway.Part {
 	return wicketway.At(
 		"/passages",
 		wicketway.Scopes("passages"),
-		wicketway.RaisedAs(ErrCanal, legacy.ErrRefused),
+		wicketway.KindAs(ErrCanal, legacy.ErrRefused),
 		wicketway.Adapted("GET /", d.list,
 			adapt.Struct[listPassages](adapt.Drop("query after"), adapt.Constant("query limit", 100)),
 			legacyPassage.AsList(), wicketway.Summary("The passages of the caller")),
