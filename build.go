@@ -7,6 +7,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/places"
 	"github.com/wicketway/wicketway/internal/table"
@@ -175,7 +176,13 @@ func (b *builder) except(r *resolved, t route.Template) (all []table.Except) {
 	for _, g := range b.guarded {
 		if len(g.prefix.Segments()) > len(prefix.Segments()) && table.Meet(prefix, g.prefix) &&
 			!r.terms().asksFor(&g.list.terms) {
-			all = append(all, table.Except{Prefix: g.prefix, Edition: g.list.terms.edition})
+			terms := &g.list.terms
+			all = append(all, table.Except{Prefix: g.prefix, Edition: terms.edition})
+			one := facts.Prefix{Path: g.prefix.String()}
+			if terms.edition > 0 {
+				one.Version, one.Chosen = terms.version, terms.versions.info()
+			}
+			r.tie().except = append(r.tie().except, one)
 		}
 	}
 	return all

@@ -43,6 +43,9 @@ func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 	}
 	f.Own, f.Adapted, f.Problems = r.part.own, r.adapted != nil, t.problemsAs.info(docs)
 	f.Withdrawn, f.Retirement = r.part.withdrawn, t.retirement.info()
+	if r.ties != nil {
+		f.Except = r.ties.except
+	}
 	if r.ties != nil && r.ties.successor != nil {
 		f.Retirement.Links = append(f.Retirement.Links, linkTo(r.ties.successor.String(), "successor-version"))
 	}

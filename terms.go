@@ -360,6 +360,7 @@ type ties struct {
 	reads       int // the GET of the state that it changes or makes; -1: none is known
 	conditional *conditional
 	tagged      bool // its answers carry the tag of the new state
+	except      []facts.Prefix
 	// successor is the path of the route that replaces it, where its Retirement names a function.
 	successor *route.Template
 }

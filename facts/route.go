@@ -33,6 +33,9 @@ type Route struct {
 	Answers  []Answer  `json:"answers,omitempty"`
 	Envelope string    `json:"envelope,omitzero"` // the member that values are sent under
 	Raises   []Problem `json:"raises,omitempty"`  // by status and code
+	// Except are prefixes below which a mounted handler, or files, take no path, since a guard there asks more of
+	// callers.
+	Except []Prefix `json:"except,omitempty"`
 	// Inherited is nil for a route that has nothing to do with an earlier version.
 	Inherited  *Inheritance `json:"inherited,omitzero"`
 	Retirement *Retirement  `json:"retirement,omitzero"`
@@ -42,6 +45,14 @@ type Route struct {
 	// Problems is nil where they are sent as RFC 9457 describes.
 	Problems *ProblemShape `json:"problems,omitzero"`
 	At       Place         `json:"at"`
+}
+
+// Prefix is the start of paths, as a template.
+type Prefix struct {
+	Path string `json:"path"`
+	// Version is set where only requests for it are meant, and Chosen says how they choose it.
+	Version string    `json:"version,omitzero"`
+	Chosen  *Versions `json:"chosen,omitzero"`
 }
 
 // Inheritance says how a route goes back to an earlier version.

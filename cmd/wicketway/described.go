@@ -38,6 +38,9 @@ func newDescribed(d facts.API) (described, error) {
 		if r.Formats != nil {
 			of.Suffixes = r.Formats.Suffixes
 		}
+		for _, p := range r.Except {
+			of.Except = append(of.Except, table.Except{Prefix: parse(p.Path), Edition: t.edition(&b, p.Chosen, p.Version)})
+		}
 		n, _ := b.Add(of)
 		if c := r.Chosen; c != nil && of.Edition == 0 && c.Default == r.Version {
 			b.AddForm(n, parse(c.Under+strings.TrimPrefix(r.Path, c.Under+"/"+r.Version)))

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -39,7 +40,7 @@ func explainCommand() *cobra.Command {
 				}
 				header.Add(strings.TrimSpace(name), strings.TrimSpace(value))
 			}
-			e := t.explain(strings.ToUpper(args[0]), target, header)
+			e := t.explain(args[0], target, header)
 			return answering{data: e, print: e.print}, nil
 		})
 	c.Args = func(c *cobra.Command, args []string) error {
@@ -81,7 +82,8 @@ func orderly(args []string) error {
 type explanation struct {
 	Method string `json:"method"`
 	Path   string `json:"path"`
-	Status int    `json:"status,omitzero"` // of the answer, where no route takes the request
+	// Status is that of the answer, where no route takes the request, or where the route has ended.
+	Status int `json:"status,omitzero"`
 	// Allow are the methods that the path has, where it lacks the one asked for.
 	Allow []string     `json:"allow,omitempty"`
 	Route *facts.Route `json:"route,omitzero"`
@@ -146,7 +148,9 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 	default:
 		e.Status = http.StatusNotFound
 	}
-	if e.Status == http.StatusNotFound || e.Status == http.StatusMethodNotAllowed {
+	if upper := strings.ToUpper(method); upper != method && slices.Contains(e.Allow, upper) {
+		e.Near = []string{upper + " " + e.Path} // methods are case-sensitive (RFC 9110, 9.1)
+	} else if e.Status == http.StatusNotFound || e.Status == http.StatusMethodNotAllowed {
 		for _, i := range t.table.Edition(&m).Near(method, target.Path, 0, func(int) bool { return true }) {
 			e.Near = append(e.Near, methodName(t.Routes[i].Method)+" "+t.Routes[i].Path)
 		}
@@ -162,6 +166,9 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL, header
 	for i, name := range template.Names() {
 		e.Values = append(e.Values, value{name, m.Value(i)})
 	}
+	if r.Withdrawn || hasEnded(r.Retirement, time.Now()) {
+		e.Status = http.StatusGone
+	}
 	e.Refused = refuse(r, template.Names(), m, target, header)
 	for _, i := range t.table.Edition(m).All(target.Path, target.RawPath) {
 		if other := t.Routes[i]; i != int(m.Route) {
@@ -169,6 +176,13 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL, header
 				other.At})
 		}
 	}
+}
+
+// hasEnded reports whether a route answers 410 at a time, for good or as a rehearsal.
+func hasEnded(r *facts.Retirement, at time.Time) bool {
+	return r != nil && r.Ends && (!at.Before(r.Sunset) || slices.ContainsFunc(r.Rehearsals, func(w facts.Window) bool {
+		return !at.Before(w.From) && at.Before(w.Until)
+	}))
 }
 
 func (e explanation) print(out io.Writer) {
@@ -197,6 +211,9 @@ func (e explanation) print(out io.Writer) {
 		return
 	}
 	r := e.Route
+	if e.Status != 0 {
+		line("answer", "%d %s", e.Status, http.StatusText(e.Status))
+	}
 	line("route", "%s %s\t%s", methodName(r.Method), r.Path, where(r.At))
 	if r.Name != "" {
 		line("name", "%s", r.Name)

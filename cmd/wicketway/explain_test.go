@@ -59,8 +59,18 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 			return wicketway.At(prefix, append(routes(3), mark(name))...)
 		}
 		by := []wicketway.VersionScheme{wicketway.InPath(), wicketway.InHeader("Edition"), wicketway.InMediaType()}[random.IntN(3)]
-		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(routes(4),
-			mark("root"), group("one", "/a"), group("two", one("/a/b", "/b", "/{g}")),
+		around := routes(4)
+		if random.IntN(3) == 0 { // it takes nothing below a guard that it does not have
+			around = append(around, wicketway.Mount(one("/", "/a", "/c"), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				served = exchange.Of(r.Context()).Template()
+			})))
+		}
+		guarded := append(routes(3), mark("two"))
+		if random.IntN(2) == 0 {
+			guarded = append(guarded, wicketway.Guard(anyone{}))
+		}
+		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, append(around,
+			mark("root"), group("one", "/a"), wicketway.At(one("/a/b", "/b", "/{g}"), guarded...),
 			wicketway.At(one("/a", "/c", "/c", "/c"), wicketway.VersionBy(by, one("", "v1", "v2")), mark("three"),
 				wicketway.Version("v1", append(routes(3), mark("four"))...),
 				wicketway.Version("v2", append(routes(2), mark("five"), wicketway.Inherit("v1"))...)))...)
@@ -72,7 +82,7 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 			t.Fatal(err)
 		}
 		for range 40 {
-			method, path := one("GET", "GET", "POST", "PUT", "HEAD", "OPTIONS", "DELETE"), one("", "/c", "/c/v1", "/c/v2")
+			method, path := one("GET", "GET", "POST", "PUT", "HEAD", "OPTIONS", "DELETE", "get"), one("", "/c", "/c/v1", "/c/v2")
 			for range 1 + random.IntN(4) {
 				path += one(requested...)
 			}
@@ -130,6 +140,14 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 		}
 	}
 }
+
+type anyone struct{}
+
+func (anyone) Authenticate(*http.Request) (*exchange.Identity, error) {
+	return &exchange.Identity{}, nil
+}
+func (anyone) Challenge([]string) string { return "" }
+func (anyone) Scheme() exchange.Scheme   { return exchange.Scheme{Name: "any"} }
 
 // What a package of its own attaches to a route is shown with its place.
 func TestExplainShowsAttachedValues(t *testing.T) {
