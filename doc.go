@@ -73,6 +73,50 @@
 // Scopes, Fails, Translate, Observe). What replaces can be taken back further in
 // by [Undo]. A setting that has no effect where it stands is a mistake.
 //
+// Of settings that hold as the nearest says the innermost list counts; of Limits and Retirement each field by
+// itself. All settings:
+//
+//	setting            may be on        holds    undone by
+//	Allow              route, group     all      -
+//	AllowUnknown       route, group     nearest  Undo
+//	Answers            route, group     nearest  Undo
+//	AnyScope           route, group     all      -
+//	Attach             route, group     nearest  Undo
+//	Chain              route, group     all      -
+//	Conditional        route, group     nearest  Undo
+//	Describes          route            nearest  -
+//	Development        route, group     nearest  Undo
+//	Envelope           route, group     nearest  Undo
+//	ErrorsAsProblems   route, group     nearest  Undo
+//	Fails              route, group     all      -
+//	Formats            route, group     nearest  Undo
+//	Guard              route, group     nearest  Public
+//	IgnoreReadOnly     route, group     nearest  Undo
+//	JSONProblems       route, group     nearest  Undo
+//	KindAs             route, group     all      -
+//	Limits             route, group     nearest  Undo
+//	Listing            route, group     nearest  Undo
+//	LocatedBy          route            nearest  -
+//	Log                route, group     nearest  Undo
+//	Media              route, group     nearest  Undo
+//	Name               route            nearest  -
+//	Observe            route, group     all      -
+//	OmitNull           route, group     nearest  Undo
+//	Overrides          route            nearest  -
+//	ProblemBase        route, group     nearest  Undo
+//	ProblemShape       route, group     nearest  Undo
+//	Public             route, group     nearest  -
+//	Related            route, group     all      -
+//	Retirement         route, group     nearest  Undo
+//	Scopes             route, group     all      -
+//	ShowCauses         route, group     nearest  Undo
+//	Slashes            route, group     nearest  Undo
+//	Summary            route            nearest  -
+//	Translate          route, group     all      -
+//	VersionBy          group (versions) nearest  Undo
+//	WithdrawnVersions  group (versions) nearest  Undo
+//	Without            route, group     all      -
+//
 // Packages make settings of their own with [Attach]: a middleware reads the value
 // that holds for the route of a request with [Attached].
 //
@@ -99,10 +143,10 @@
 //
 // Each file uses those above it alone, except that parts hold what will serve them (model.go).
 //
-//	the data    mistake.go output.go page.go versionset.go adapt.go terms.go model.go resolved.go raises.go
+//	the data    mistake.go page.go output.go versionset.go adapt.go terms.go model.go resolved.go raises.go
 //	            facts.go
 //	settings    settings.go access.go answers.go versions.go problems.go
 //	resolving   builder.go plan.go resolve.go inherit.go checks.go
 //	a request   state.go advise.go fail.go step.go link.go send.go content.go typed.go miss.go handlers.go
-//	the API     catalogue.go describe.go route.go build.go api.go drain.go drain_linux.go drain_other.go serve.go
+//	the API     catalogue.go describe.go route.go build.go api.go drain_linux.go drain_other.go drain.go serve.go
 package wicketway

@@ -161,8 +161,32 @@ func TestFilesUseOneAnotherInOneDirection(t *testing.T) {
 		if n := largestCircle(uses); len(n) > most {
 			t.Errorf("%s: %d files use one another in a circle, %d may: %v", folder, len(n), most, n)
 		}
+		if folder == "." {
+			checkOrder(t, uses)
+		}
 		if folder == "." && exported >= 100 {
 			t.Errorf("the root exports %d names; fewer than 100 are wanted", exported)
+		}
+	}
+}
+
+// checkOrder holds the uses against the order of files in the package's comment.
+func checkOrder(t *testing.T, uses map[string]map[string]bool) {
+	t.Helper()
+	doc, err := os.ReadFile("doc.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, list, _ := strings.Cut(string(doc), "// # Files")
+	place := map[string]int{}
+	for i, word := range strings.Fields(list) {
+		place[word] = i
+	}
+	for from, to := range uses {
+		for file, is := range to {
+			if is && place[file] > place[from] {
+				t.Errorf("%s uses %s, which comes later in the list of the package's comment", from, file)
+			}
 		}
 	}
 }
