@@ -136,18 +136,6 @@ func (s setting) where(acts func(*resolved) bool, lacks string) setting {
 	return s
 }
 
-// wrong makes a setting a mistake where it is one by itself.
-func (s setting) wrong(is bool, text string) setting {
-	apply := s.apply
-	s.apply = func(b reporter, at here.Place, t *terms) {
-		if is {
-			b.mistake(at, "%s: %s", s.name, text)
-		}
-		apply(b, at, t)
-	}
-	return s
-}
-
 // A slot is what settings of one kind are about.
 type slot uint8
 

@@ -183,7 +183,7 @@ func (r Retirement) setting() setting {
 	return s
 }
 
-var errNoSunset = errors.New("Ends is set, and no Sunset says when: add one")
+var errNoSunset = errors.New("no Sunset says when the routes end: add one")
 
 // check says what is wrong with it by itself.
 func (r Retirement) check(mistake func(format string, args ...any)) {
