@@ -370,6 +370,9 @@ func (r *resolved) answerFields() (fields []string) {
 	if ends := r.terms().retirement; ends != noRetirement {
 		h := http.Header{}
 		ends.announce(http.StatusOK, h)
+		if r.ties != nil && r.ties.successor != nil {
+			h.Set("Link", "")
+		}
 		fields = append(fields, slices.Sorted(maps.Keys(h))...)
 		slices.Sort(fields)
 		fields = slices.Compact(fields)
