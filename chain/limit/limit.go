@@ -131,7 +131,7 @@ func Requests(rate Rate, by Key, settings Settings) exchange.Middleware {
 		rate:     rate,
 		by:       by,
 		key:      rate.Name + " " + caller() + " ",
-		asking:   make(chan struct{}, mostAsking),
+		asker:    newAsker(),
 	}
 	l.Timeout = cmp.Or(l.Timeout, time.Second)
 	l.policy = []string{fmt.Sprintf("%q;q=%d;w=%d", rate.Name, rate.Requests, int(rate.Per.Seconds()))}
@@ -166,10 +166,11 @@ type limiter struct {
 	by        Key
 	key       string // what comes before that of each request
 	policy    []string
-	remaining string        // the start of RateLimit
-	asking    chan struct{} // bounds how many ask the store at a time
+	remaining string // the start of RateLimit
+	asker     asker
 }
 
+// mostAsking bounds how many ask a store at a time.
 const mostAsking = 10_000
 
 // mostRequests is up to how many a rate may have in its time: one in each microsecond.
@@ -255,26 +256,38 @@ func (l *limiter) field(d Decision) string {
 	return string(strconv.AppendInt(append(text, ";t="...), int64(seconds(d.Reset)), 10))
 }
 
-// take asks the store, for as long as it may take. The one in memory never waits.
+// take asks the store, unless it is in memory, with a bound on its time.
 func (l *limiter) take(ctx context.Context, key string) (Decision, error) {
 	if m, ok := l.Store.(*Memory); ok {
 		return m.Take(ctx, key, l.rate)
 	}
-	type taken struct {
+	return l.asker.ask(ctx, l.Timeout, func(ctx context.Context) (Decision, error) { return l.Store.Take(ctx, key, l.rate) })
+}
+
+// An asker asks a store that may hang and does not heed its context: such a question is left to itself, and a
+// bounded number is open at a time.
+type asker struct{ open chan struct{} }
+
+func newAsker() asker { return asker{make(chan struct{}, mostAsking)} }
+
+func (a asker) ask(
+	ctx context.Context, within time.Duration, question func(ctx context.Context) (Decision, error),
+) (Decision, error) {
+	type answer struct {
 		decision Decision
 		err      error
 	}
 	select {
-	case l.asking <- struct{}{}:
+	case a.open <- struct{}{}:
 	default:
-		return Decision{}, fmt.Errorf("%d requests are waiting for the store", cap(l.asking))
+		return Decision{}, fmt.Errorf("%d requests are waiting for the store", cap(a.open))
 	}
-	ctx, cancel := context.WithTimeout(ctx, l.Timeout)
-	done := make(chan taken, 1)
+	ctx, cancel := context.WithTimeout(ctx, within)
+	done := make(chan answer, 1)
 	go func() {
-		defer func() { cancel(); <-l.asking }()
-		d, err := l.Store.Take(ctx, key, l.rate)
-		done <- taken{d, err}
+		defer func() { cancel(); <-a.open }()
+		d, err := question(ctx)
+		done <- answer{d, err}
 	}()
 	select {
 	case t := <-done:
@@ -285,8 +298,7 @@ func (l *limiter) take(ctx context.Context, key string) (Decision, error) {
 			return t.decision, t.err
 		default:
 		}
-		// A store that does not heed its context is left to itself.
-		return Decision{}, fmt.Errorf("the store has not answered within %v: %w", l.Timeout, ctx.Err())
+		return Decision{}, fmt.Errorf("the store has not answered within %v: %w", within, ctx.Err())
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
+	"errors"
 	"net/http"
 	"sync"
 	"time"
@@ -32,6 +33,7 @@ type Throttle struct {
 
 	once   sync.Once
 	memory *Memory
+	asker  asker
 }
 
 // Attempts is a [Store] that can take back what it has counted.
@@ -45,10 +47,10 @@ type Attempts interface {
 const mostAccounts = 20_000
 
 func (t *Throttle) store() Attempts {
+	t.once.Do(func() { t.memory, t.asker = NewMemory(mostAccounts), newAsker() })
 	if t.Store != nil {
 		return t.Store
 	}
-	t.once.Do(func() { t.memory = NewMemory(mostAccounts) })
 	return t.memory
 }
 
@@ -86,16 +88,22 @@ func (t *Throttle) Try(
 		if wrong {
 			return
 		}
-		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), timeout)
-		defer cancel()
-		for _, c := range taken {
-			store.Return(within, c.key, c.rate) // what is not taken back ends with its time
+		if len(taken) == 0 {
+			return
 		}
+		// A count that is not taken back ends with its time.
+		t.asker.ask(context.WithoutCancel(ctx), timeout, func(ctx context.Context) (Decision, error) {
+			var errs []error
+			for _, c := range taken {
+				errs = append(errs, store.Return(ctx, c.key, c.rate))
+			}
+			return Decision{}, errors.Join(errs...)
+		})
 	}()
 	for _, c := range all {
-		within, cancel := context.WithTimeout(ctx, timeout)
-		d, err := store.Take(within, c.key, c.rate)
-		cancel()
+		d, err := t.asker.ask(ctx, timeout, func(ctx context.Context) (Decision, error) {
+			return store.Take(ctx, c.key, c.rate)
+		})
 		if err != nil {
 			return false, problem.Overloaded.New("Attempts cannot be counted at the moment.").
 				RetryAfter(time.Second).

@@ -102,7 +102,24 @@ func TestThrottle(t *testing.T) {
 		if _, err := broken.Try(t.Context(), "grebe", func() (bool, error) { return true, nil }); !errors.Is(err, problem.Overloaded) {
 			t.Errorf("a store that fails: %v", err)
 		}
+		until := make(chan struct{})
+		hanging := limit.Throttle{Store: deaf{until: until}}
+		if _, err := hanging.Try(t.Context(), "grebe", func() (bool, error) { return true, nil }); !errors.Is(err, problem.Overloaded) {
+			t.Errorf("a store that hangs: %v", err)
+		}
+		close(until)
 	})
+}
+
+// Deaf is a store that does not heed its context.
+type deaf struct {
+	wet
+	until chan struct{}
+}
+
+func (d deaf) Take(context.Context, string, limit.Rate) (limit.Decision, error) {
+	<-d.until
+	return limit.Decision{Allowed: true}, nil
 }
 
 // Wet is a store that fails.
