@@ -85,6 +85,7 @@
 //	Chain              route, group     all      -
 //	Conditional        route, group     nearest  Undo
 //	Describes          route            nearest  -
+//	Description        route            nearest  -
 //	Development        route, group     nearest  Undo
 //	Envelope           route, group     nearest  Undo
 //	ErrorsAsProblems   route, group     nearest  Undo
@@ -112,6 +113,7 @@
 //	ShowCauses         route, group     nearest  Undo
 //	Slashes            route, group     nearest  Undo
 //	Summary            route            nearest  -
+//	Tags               route, group     all      -
 //	Translate          route, group     all      -
 //	VersionBy          group (versions) nearest  Undo
 //	WithdrawnVersions  group (versions) nearest  Undo

@@ -23,7 +23,7 @@ func TestTheTableOfSettings(t *testing.T) {
 	rule := func(context.Context, Identity, None) (bool, error) { return true, nil }
 	all := map[string]Setting{
 		"Allow": Allow(problem.Forbidden, rule), "AllowUnknown": AllowUnknown(), "Answers": Answers(200), "AnyScope": AnyScope("a", "b"),
-		"Attach": Attach(1), "Chain": Chain(), "Conditional": Conditional(), "Describes": Describes[None, None](), "Development": Development(),
+		"Attach": Attach(1), "Chain": Chain(), "Conditional": Conditional(), "Describes": Describes[None, None](), "Description": Description("a"), "Tags": Tags("a"), "Development": Development(),
 		"Envelope": Envelope("a"), "ErrorsAsProblems": ErrorsAsProblems(), "Fails": Fails(), "Formats": Formats(), "Guard": Guard(wrongGuard{}),
 		"IgnoreReadOnly": IgnoreReadOnly(), "JSONProblems": JSONProblems(), "KindAs": KindAs(nil, nil), "Limits": Limits{Faults: 1}, "Listing": Listing(),
 		"LocatedBy": LocatedBy(serve), "Log": Log(nil), "Media": Media("a/b"), "Name": Name("a"), "Observe": Observe(nil), "OmitNull": OmitNull(),

@@ -24,19 +24,21 @@ import (
 func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 	t := r.terms()
 	f := facts.Route{
-		Version:  t.version,
-		Chosen:   t.versions.info(),
-		Method:   r.method,
-		Path:     r.path,
-		Name:     r.name,
-		Summary:  t.summary,
-		Slashes:  t.slashes.String(),
-		Files:    r.part.what == filesPart,
-		Handler:  isHandler(r),
-		Formats:  r.formatsInfo(),
-		Chain:    chainInfo(t.active()),
-		Attached: r.attachedInfo(),
-		At:       r.at.Facts(),
+		Version:     t.version,
+		Chosen:      t.versions.info(),
+		Method:      r.method,
+		Path:        r.path,
+		Name:        r.name,
+		Summary:     t.summary,
+		Description: t.description,
+		Tags:        t.tags,
+		Slashes:     t.slashes.String(),
+		Files:       r.part.what == filesPart,
+		Handler:     isHandler(r),
+		Formats:     r.formatsInfo(),
+		Chain:       chainInfo(t.active()),
+		Attached:    r.attachedInfo(),
+		At:          r.at.Facts(),
 	}
 	if l := r.lineage; l != nil {
 		f.Inherited = &facts.Inheritance{From: l.from, Override: l.own, At: l.at.Facts()}

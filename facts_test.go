@@ -16,7 +16,7 @@ import (
 
 type berth struct {
 	ID       int64    `json:"id" rule:"readOnly"`
-	Name     string   `json:"name" rule:"minLength=1" note:"On the sign"`
+	Name     string   `json:"name" rule:"minLength=1" note:"On the sign" example:"East Basin 4"`
 	Depth    *int64   `json:"depth"`
 	Bollards []string `json:"bollards,omitempty"`
 }
@@ -33,7 +33,7 @@ func TestFacts(t *testing.T) {
 	whose := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.Caller(ctx).Key(), nil }
 	change := func(_ context.Context, in changeBerth) (berth, error) { return in.Body, nil }
 	api := build(t,
-		wicketway.Route("PUT /berths/{berth}", change, wicketway.Fails(errMoored)),
+		wicketway.Group(wicketway.Tags("berths"), wicketway.Route("PUT /berths/{berth}", change, wicketway.Fails(errMoored), wicketway.Tags("keepers"), wicketway.Description("Renames a berth.\n\nThe sign follows."))),
 		wicketway.Route("PUT /lax/{berth}", change, wicketway.AllowUnknown()),
 		wicketway.Route("PUT /terse/{berth}", change, wicketway.OmitNull(), wicketway.Envelope("data")),
 		wicketway.Handle("GET /plain/{berth}", handler),
@@ -63,7 +63,7 @@ func TestFacts(t *testing.T) {
 		of   any
 		want string
 	}{
-		{"what is sent is open, and has null", d.Defs["berth"], `{"properties":{"bollards":{"items":{"type":"string"},"type":"array"},"depth":{"format":"int64","maximum":9223372036854775807,"minimum":-9223372036854775808,"type":["integer","null"]},"id":{"format":"int64","maximum":9223372036854775807,"minimum":-9223372036854775808,"readOnly":true,"type":"integer"},"name":{"description":"On the sign","minLength":1,"type":"string"}},"required":["depth","id","name"],"type":"object"}`},
+		{"what is sent is open, and has null", d.Defs["berth"], `{"properties":{"bollards":{"items":{"type":"string"},"type":"array"},"depth":{"format":"int64","maximum":9223372036854775807,"minimum":-9223372036854775808,"type":["integer","null"]},"id":{"format":"int64","maximum":9223372036854775807,"minimum":-9223372036854775808,"readOnly":true,"type":"integer"},"name":{"description":"On the sign","examples":["East Basin 4"],"minLength":1,"type":"string"}},"required":["depth","id","name"],"type":"object"}`},
 		{"what is read refuses others", d.Defs["berthInput"], `"additionalProperties":false`},
 		{"and needs less", d.Defs["berthInput"], `"required":["name"]`},
 		{"unless it allows them", of("/lax/{berth}").Bodies, `{"$ref":"#/$defs/berthInput2"}`},
@@ -73,6 +73,7 @@ func TestFacts(t *testing.T) {
 		{"under an envelope", of("/terse/{berth}").Answers, `{"properties":{"data":{"$ref":"#/$defs/berth2"}},"required":["data"],"type":"object"}`},
 		{"a handler's parameter", of("/plain/{berth}").Inputs, `[{"in":"path","name":"berth","type":"string","required":true,"schema":{"type":"string"}}]`},
 		{"a handler that is described", of("/told/{berth}"), `"bodies":[{"media":"application/json","required":true,"schema":{"$ref":"#/$defs/berthInput"}}],"answers":[{"status":200,"media":"application/json","type":"wicketway_test.berth","schema":{"$ref":"#/$defs/berth"}}]`},
+		{"a text and tags", of("/berths/{berth}"), `"description":"Renames a berth.\n\nThe sign follows.","tags":["berths","keepers"]`},
 		{"a form", of("/photos").Bodies, `"schema":{"properties":{"more":{"items":{"contentMediaType":"application/octet-stream"},"type":"array"},"photo":{"anyOf":[{"contentMediaType":"image/png"},{"contentMediaType":"image/jpeg"}]},"title":{"type":"string"}},"required":["title"],"type":"object"}`},
 		{"guards of one name", d.Guards, `[{"name":"gate","type":"oauth2","flows":[{"name":"clientCredentials","token":"https://identity.osterbeck.example/token"}]`},
 		{"are told apart", of("/west"), `"guard":{"name":"gate-2"`},

@@ -150,6 +150,8 @@ const (
 	slotFails
 	slotAnswers
 	slotSummary
+	slotDescription
+	slotTags
 	slotName
 	slotLimits
 	slotSlashes
@@ -209,6 +211,7 @@ func (l *list) breaks() {
 func (t terms) below(settings []setting) terms {
 	t.chain = slices.Clip(t.chain)
 	t.scopes = slices.Clip(t.scopes)
+	t.tags = slices.Clip(t.tags)
 	t.fails = slices.Clip(t.fails)
 	t.open = slices.Clip(t.open)
 	if slices.ContainsFunc(settings, func(s setting) bool { return s.is(ofGroups) }) {

@@ -340,6 +340,39 @@ func Listing() Setting {
 			"this list has no Files")
 }
 
+// Description says more of a route than its [Summary], in one paragraph or several, as CommonMark.
+func Description(text string) Setting {
+	return setting{
+		at:   here.Here(0),
+		name: "Description",
+		slot: slotDescription,
+		mode: replaces | onlyRoute,
+		apply: func(b reporter, at here.Place, t *terms) {
+			if t.description = text; strings.TrimSpace(text) == "" {
+				b.mistake(at, "Description: the text is empty: say more of the route, or leave it out")
+			}
+		},
+	}
+}
+
+// Tags put routes into groups for readers of listings and contracts, in addition to those of outer groups.
+func Tags(names ...string) Setting {
+	return setting{
+		at:   here.Here(0),
+		name: "Tags",
+		slot: slotTags,
+		apply: func(b reporter, at here.Place, t *terms) {
+			some(b, at, "Tags", names)
+			for _, name := range names {
+				if strings.TrimSpace(name) == "" || slices.Contains(t.tags, name) {
+					b.mistake(at, "Tags: %q is empty or given twice", name)
+				}
+				t.tags = append(t.tags, name)
+			}
+		},
+	}
+}
+
 // Name names a route, for links to it. Without it the name is that of the route's
 // function with its package's: passages.find.
 func Name(name string) Setting {

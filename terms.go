@@ -24,25 +24,27 @@ import (
 // terms are what holds at one point of the description: what all settings around it add up
 // to. Routes without settings of their own share those of their group.
 type terms struct {
-	chain     []*chained // the chain, outermost first
-	left      []*chained // those of it that are left out
-	guard     exchange.Authenticator
-	guardAt   here.Place
-	guardName string   // its scheme's, or one that tells it from other guards of that name
-	after     int      // how many of the chain come before the guard
-	open      []string // the methods for which the guard is not asked
-	public    bool
-	scopes    []string
-	anyScope  [][]string // of each list one
-	rules     []allowRule
-	fails     []*problem.Kind
-	attached  []any         // by Attach, nearest first
-	inherited bool          // they are of a list that another version has
-	answers   int           // the status of a success; 0: 200, or 204 for None
-	describes *described    // what a handler reads and answers
-	located   *runtime.Func // the function of the route that makes locations
-	summary   string
-	name      string
+	chain       []*chained // the chain, outermost first
+	left        []*chained // those of it that are left out
+	guard       exchange.Authenticator
+	guardAt     here.Place
+	guardName   string   // its scheme's, or one that tells it from other guards of that name
+	after       int      // how many of the chain come before the guard
+	open        []string // the methods for which the guard is not asked
+	public      bool
+	scopes      []string
+	anyScope    [][]string // of each list one
+	rules       []allowRule
+	fails       []*problem.Kind
+	attached    []any         // by Attach, nearest first
+	inherited   bool          // they are of a list that another version has
+	answers     int           // the status of a success; 0: 200, or 204 for None
+	describes   *described    // what a handler reads and answers
+	located     *runtime.Func // the function of the route that makes locations
+	summary     string
+	description string
+	tags        []string
+	name        string
 	*groupTerms
 }
 

@@ -9,23 +9,26 @@ import (
 
 // Route is all that is known of a route.
 type Route struct {
-	Version  string       `json:"version,omitzero"`
-	Chosen   *Versions    `json:"chosen,omitzero"` // how requests choose the version; nil where there is none
-	Method   string       `json:"method"`          // "" for a mounted handler: every method
-	Path     string       `json:"path"`            // the template
-	Name     string       `json:"name,omitzero"`
-	Summary  string       `json:"summary,omitzero"`
-	Guard    *Guard       `json:"guard,omitzero"` // nil where everyone may call
-	Open     []string     `json:"open,omitempty"` // methods of a mounted handler for which the guard is not asked
-	Scopes   []string     `json:"scopes,omitempty"`
-	AnyScope [][]string   `json:"anyScope,omitempty"` // of each list one
-	Rules    int          `json:"rules,omitzero"`     // how many Allow settings decide
-	Slashes  string       `json:"slashes"`            // redirect, strict, same
-	Formats  *Formats     `json:"formats,omitzero"`   // nil where there is no choice
-	Files    bool         `json:"files,omitzero"`
-	Handler  bool         `json:"handler,omitzero"` // a plain handler serves it, so only what Describes says is known
-	Chain    []Middleware `json:"chain,omitempty"`
-	Attached []Attached   `json:"attached,omitempty"`
+	Version string    `json:"version,omitzero"`
+	Chosen  *Versions `json:"chosen,omitzero"` // how requests choose the version; nil where there is none
+	Method  string    `json:"method"`          // "" for a mounted handler: every method
+	Path    string    `json:"path"`            // the template
+	Name    string    `json:"name,omitzero"`
+	Summary string    `json:"summary,omitzero"`
+	// Description says more, as CommonMark.
+	Description string       `json:"description,omitzero"`
+	Tags        []string     `json:"tags,omitempty"`
+	Guard       *Guard       `json:"guard,omitzero"` // nil where everyone may call
+	Open        []string     `json:"open,omitempty"` // methods of a mounted handler for which the guard is not asked
+	Scopes      []string     `json:"scopes,omitempty"`
+	AnyScope    [][]string   `json:"anyScope,omitempty"` // of each list one
+	Rules       int          `json:"rules,omitzero"`     // how many Allow settings decide
+	Slashes     string       `json:"slashes"`            // redirect, strict, same
+	Formats     *Formats     `json:"formats,omitzero"`   // nil where there is no choice
+	Files       bool         `json:"files,omitzero"`
+	Handler     bool         `json:"handler,omitzero"` // a plain handler serves it, so only what Describes says is known
+	Chain       []Middleware `json:"chain,omitempty"`
+	Attached    []Attached   `json:"attached,omitempty"`
 	// Settings hold for the route, nearest first. Checks are not given them.
 	Settings []Setting `json:"settings,omitempty"`
 	Inputs   []Input   `json:"inputs,omitempty"`

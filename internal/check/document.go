@@ -315,6 +315,9 @@ func (d *Documents) member(f *field, as Direction) node {
 	if f.note != "" {
 		doc["description"] = f.note
 	}
+	if f.example.IsValid() {
+		doc["examples"] = []any{f.example.Interface()}
+	}
 	if f.fallback.IsValid() && !as.Sent {
 		if v, there := f.typ.reach(f.fallback); there {
 			doc["default"] = v.Interface()

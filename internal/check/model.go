@@ -76,8 +76,9 @@ type field struct {
 	fallback reflect.Value // the default, where there is one
 	rule     string        // as it was written
 	note     string
-	quoted   bool // a number inside a JSON string
-	site     site // what is asked of a value of the member
+	example  reflect.Value // the tag example, where there is one
+	quoted   bool          // a number inside a JSON string
+	site     site          // what is asked of a value of the member
 }
 
 var (

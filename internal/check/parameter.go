@@ -22,6 +22,7 @@ type Parameter struct {
 	fallback reflect.Value
 	rule     string // as it was written
 	note     string
+	example  reflect.Value
 }
 
 // Parameter compiles a field of type t with its struct tag. A list takes
@@ -48,6 +49,9 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 	}
 	p := &Parameter{typ: typ, rules: r.checks, items: r.items, required: r.required, rule: tag.Get("rule"),
 		note: tag.Get("note")}
+	if p.example, err = r.example(tag, typ.base()); err != nil {
+		return nil, err
+	}
 	if r.fallback.IsValid() {
 		p.fallback = reflect.New(t).Elem()
 		set(p.fallback, r.fallback)
@@ -178,7 +182,7 @@ func (p *Parameter) Document() jsontext.Value {
 	return write(
 		NewDocuments(
 			"", nil,
-		).member(&field{typ: p.typ, rules: p.rules, items: p.items, note: p.note, fallback: p.fallback}, Direction{}),
+		).member(&field{typ: p.typ, rules: p.rules, items: p.items, note: p.note, fallback: p.fallback, example: p.example}, Direction{}),
 	)
 }
 

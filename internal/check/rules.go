@@ -219,6 +219,26 @@ func contradictions(prefix string, rs rules) (errs []error) {
 	return errs
 }
 
+// example reads the tag example: a value that keeps the rules, for readers of the schema.
+func (p *parsed) example(tag reflect.StructTag, t *Type) (v reflect.Value, err error) {
+	text, has := tag.Lookup("example")
+	if !has {
+		return v, nil
+	}
+	switch t.shape {
+	case anything, list, mapping, object:
+		return v, errors.New("example: the tag is for single values, such as text and numbers")
+	}
+	example := reflect.New(t.goType).Elem()
+	if detail := t.parseText(text, example); detail != "" {
+		return v, fmt.Errorf("example: %q %s", text, detail)
+	}
+	if broken := p.checks.faults(example, ""); broken != nil {
+		return v, fmt.Errorf("example: %s breaks the field's own rule: it %s", text, broken[0].Detail)
+	}
+	return example, nil
+}
+
 func (p *parsed) setFallback(value string, t *Type) error {
 	if p.required {
 		return errors.New("rule default: a required value needs none")

@@ -327,6 +327,9 @@ func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
 	if f.readOnly && r.required {
 		c.failf("%s: rule required: a readOnly member is never sent", where)
 	}
+	if f.example, err = r.example(sf.Tag, f.typ.base()); err != nil {
+		c.failf("%s: %w", where, err)
+	}
 	if r.fallback.IsValid() {
 		f.fallback = reflect.New(sf.Type).Elem()
 		set(f.fallback, r.fallback)
