@@ -1,7 +1,9 @@
 package wicketway
 
 import (
+	"bytes"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"iter"
 	"net/http"
@@ -66,9 +68,12 @@ func (c Cursor[K]) MarshalText() ([]byte, error) {
 
 // UnmarshalText reads what MarshalText has written.
 func (c *Cursor[K]) UnmarshalText(text []byte) error {
-	key, err := base64.RawURLEncoding.AppendDecode(nil, text)
+	key, err := base64.RawURLEncoding.Strict().AppendDecode(nil, text)
 	if err != nil {
 		return fmt.Errorf("cursor: %w", err)
+	}
+	if bytes.ContainsAny(text, "\r\n") { // package base64 passes over them
+		return errors.New("cursor: it has line breaks")
 	}
 	*c = Cursor[K]{set: true}
 	return json.Unmarshal(key, &c.Key, json.RejectUnknownMembers(true))

@@ -875,7 +875,7 @@ func FuzzAuthorization(f *testing.F) {
 		return auth.StoredPassword{Hash: "none"}, true, nil
 	}))
 	good := token(hs, `{"sub":"a","exp":1809426600}`, secret)
-	for _, seed := range []string{"", "Bearer " + good, "Bearer a.b.c", "Basic eDp5", "Bearer " + encoded(`{"alg":"none"}`) + ".e30.", "bearer\t" + good} {
+	for _, seed := range []string{"", "Bearer " + good, "Bearer a.b.c", "Basic eDp5", "Bearer " + encoded(`{"alg":"none"}`) + ".e30.", "bearer\t" + good, "Bearer " + good[:len(good)-9] + "\n" + good[len(good)-9:]} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, field string) {

@@ -64,6 +64,7 @@ func (t *texts) UnmarshalJSONFrom(from *jsontext.Decoder) error {
 }
 
 var (
+	errBreaks   = errors.New("it has line breaks")
 	errParts    = errors.New("expected three parts separated by dots (RFC 7515, 3.1)")
 	errTooLong  = fmt.Errorf("it has more than %d bytes", longestToken)
 	errCritical = errors.New("its header has crit, and none of its extensions are known (RFC 7515, 4.1.11)")
@@ -81,6 +82,9 @@ type parsedToken struct {
 func parseToken(text string) (t parsedToken, err error) {
 	if len(text) > longestToken {
 		return t, errTooLong
+	}
+	if strings.ContainsAny(text, "\r\n") { // package base64 passes over them (RFC 7515, 2: no line breaks)
+		return t, errBreaks
 	}
 	head, rest, ok := strings.Cut(text, ".")
 	body, signature, more := strings.Cut(rest, ".")
