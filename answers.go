@@ -252,7 +252,7 @@ func offerOf(f format.Format) answer.Offer {
 	if f == format.JSON() {
 		return o
 	}
-	o.Write = func(to io.Writer, s answer.Shown) error { return f.Write(to, format.Value(s)) }
+	o.Write = f.Write
 	if v, ok := f.(interface{ Version() string }); ok {
 		o.Version = v.Version()
 	}

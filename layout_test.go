@@ -33,7 +33,7 @@ var mayImport = map[string][]string{
 	"problem":       {},
 	"exchange":      {"core"},
 	"adapt":         {"core"},
-	"internal":      {"core", "exchange"},
+	"internal":      {"core", "exchange", "format"},
 	"chain":         {".", "core", "exchange", "chain"},
 	"observe":       {".", "core", "exchange", "observe"},
 	"format":        {"core", "format"},

@@ -46,10 +46,10 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 		return
 	}
 	h := w.Header()
+	failure.ForgetContent(h)
 	for name, values := range p.Header() {
 		h[name] = append(h[name], values...)
 	}
-	h.Del("Content-Length") // it was that of another answer
 	h.Set("Content-Type", problem.MediaType)
 	how := problem.Rendering{Base: failure.OwnBase}
 	if id := Of(r.Context()).ID(); id != "" {

@@ -6,15 +6,10 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/negotiate"
 	"github.com/wicketway/wicketway/problem"
 )
-
-// A Shown value is what a format writes: that of a route, by its name.
-type Shown struct {
-	Route string
-	Value any
-}
 
 // An Offer is a format in which values can be sent.
 type Offer struct {
@@ -22,7 +17,7 @@ type Offer struct {
 	Media   string // text/csv; charset=utf-8
 	Version string // of its templates, for tags
 	// Write writes a value; nil for JSON, which is written here.
-	Write func(to io.Writer, s Shown) error
+	Write func(to io.Writer, v format.Value) error
 	// Problem writes a problem; nil where the format has no way to.
 	Problem func(to io.Writer, p *problem.Problem, how problem.Rendering) error
 

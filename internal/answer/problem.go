@@ -12,6 +12,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/internal/failure"
 	"github.com/wicketway/wicketway/negotiate"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -55,10 +56,7 @@ type Rendering struct {
 // which of its members JSON could not carry; the problem is sent all the same.
 func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Rendering) (lost error) {
 	h := w.Header()
-	for _, about := range []string{"Content-Length", "Content-Encoding", "Content-Disposition", "Content-Range",
-		"Etag", "Last-Modified", "Cache-Control"} {
-		delete(h, about) // they spoke of the answer that will not come
-	}
+	failure.ForgetContent(h)
 	for name, values := range p.Header() {
 		h[name] = append(h[name], values...)
 	}

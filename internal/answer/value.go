@@ -15,6 +15,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
@@ -358,7 +359,7 @@ func (p *Plan) write(buffer *sheet, s *Sending) error {
 		if o := &p.Choice.Offers[s.Offer]; o.Write != nil {
 			value, err := p.wire(s.Value)
 			if err == nil {
-				err = o.Write(&buffer.Buffer, Shown{s.Route, reflect.ValueOf(value).Elem().Interface()})
+				err = o.Write(&buffer.Buffer, format.Value{Route: s.Route, Value: reflect.ValueOf(value).Elem().Interface()})
 			}
 			if err != nil {
 				return fmt.Errorf("the output cannot be written as %s: %w", o.Name, err)

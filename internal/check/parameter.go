@@ -179,11 +179,10 @@ func (p *Parameter) Texts(v reflect.Value) ([]string, error) {
 
 // Document writes the parameter as a JSON Schema (draft 2020-12), as the values are once they are read.
 func (p *Parameter) Document() jsontext.Value {
-	return write(
-		NewDocuments(
-			"", nil,
-		).member(&field{typ: p.typ, rules: p.rules, items: p.items, note: p.note, fallback: p.fallback, example: p.example}, Direction{}),
-	)
+	of := field{
+		typ: p.typ, rules: p.rules, items: p.items, note: p.note, fallback: p.fallback, example: p.example,
+	}
+	return write(NewDocuments("", nil).member(&of, Direction{}))
 }
 
 // Describe gives the type, the rules as they were written, the note, and whether

@@ -14,6 +14,14 @@ import (
 // OwnBase is where an API serves the descriptions of its problems itself.
 const OwnBase = "/problems/"
 
+// ForgetContent takes back the header fields that describe a content that will not be sent.
+func ForgetContent(h http.Header) {
+	for _, about := range []string{"Content-Length", "Content-Encoding", "Content-Disposition", "Content-Range",
+		"Etag", "Last-Modified", "Cache-Control"} {
+		delete(h, about)
+	}
+}
+
 // A Panic is the error that a panic becomes.
 type Panic struct {
 	value any
