@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/exchange"
-	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -20,27 +19,25 @@ import (
 // Below the prefix of a group or a mount under a guard, and at the prefix itself, no request is served
 // by a mount, files or {+rest} of a shorter prefix that does not ask for the same guard and scopes: what
 // the routes there do not take is not found.
-func Guard(by exchange.Authenticator) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Guard",
-		slot: slotAccess,
-		mode: replaces,
-		apply: func(b reporter, at here.Place, t *terms) {
-			t.guardAt, t.public, t.open, t.after = at, false, nil, -1
-			if t.guard = by; isNil(by) {
-				b.mistake(at, "Guard: the guard is nil; Public() opens a route")
-				t.guard = noGuard{}
-				return
-			}
-			askWrong(b, at, "Guard", by)
-			for _, k := range by.Scheme().Raises {
-				b.kind(at, "Guard", k)
-			}
-		},
-		acts:  (*resolved).guarded,
-		lacks: "every route here is public, so it is never asked",
-	}
+func Guard(by exchange.Authenticator) Setting { return guardKind.say(&guarding{by}) }
+
+var guardKind = &kindOf[*guarding]{
+	name: "Guard",
+	mode: replaces,
+	apply: func(in *reading, said *guarding) {
+		in.guardSaid, in.guardAt, in.public, in.open, in.after = said, in.of.at, false, nil, -1
+		if in.guard = said.by; isNil(said.by) {
+			in.wrong("the guard is nil; Public() opens a route")
+			in.guard = noGuard{}
+			return
+		}
+		in.askWrong(said.by)
+		for _, k := range said.by.Scheme().Raises {
+			in.kindOfProblem(k)
+		}
+	},
+	where: (*resolved).guarded,
+	none:  "every route here is public, so it is never asked",
 }
 
 // noGuard takes the place of one that is nil, so that what needs a guard is no mistake of its own.
@@ -53,100 +50,87 @@ func (noGuard) Scheme() exchange.Scheme { return exchange.Scheme{} }
 // not.
 func Public(methods ...string) Setting {
 	if len(methods) > 0 {
-		return publicMethods(here.Here(0), methods)
+		return openKind.say(methods)
 	}
-	return setting{
-		at:   here.Here(0),
-		name: "Public",
-		slot: slotAccess,
-		mode: replaces,
-		apply: func(_ reporter, _ here.Place, t *terms) {
-			t.guard, t.public, t.open, t.scopes, t.anyScope, t.rules = nil, true, nil, nil, nil, nil
-		},
-		acts: func(r *resolved) bool {
-			for l := r.list; l != nil; l = l.outer {
-				if l.terms.guard != nil {
-					return true
-				}
-			}
-			return false
-		},
-		lacks: "no guard is around it, so everyone may call anyway",
-	}
+	return publicKind.say(struct{}{})
 }
 
-func publicMethods(at here.Place, methods []string) Setting {
-	var pieces []piece
-	for _, m := range methods {
-		pieces = append(pieces, piece{m, func(_ *list, r *resolved) bool {
-			return r.terms().guard != nil &&
-				(r.method == m || r.method == anyMethod || m == http.MethodGet && r.method == http.MethodHead)
-		}, "no route here has the method and a guard"})
-	}
-	return setting{
-		at:   at,
-		name: "Public",
-		slot: slotPublicMethods,
-		apply: func(b reporter, at here.Place, t *terms) {
-			for _, m := range methods {
-				if strings.ToUpper(m) != m || m == "" {
-					b.mistake(at, "Public: %q is not a method, such as GET", m)
-				}
+var publicKind = &kindOf[struct{}]{
+	name:  "Public",
+	about: guardKind,
+	mode:  replaces,
+	apply: func(in *reading, _ struct{}) { in.terms.openToAll() },
+	where: func(r *resolved) bool {
+		for l := r.list; l != nil; l = l.outer {
+			if l.terms.guard != nil {
+				return true
 			}
-			twice(b, at, "Public", methods)
-			t.open = append(t.open, methods...)
-		},
-		pieces: pieces,
-	}
+		}
+		return false
+	},
+	none: "no guard is around it, so everyone may call anyway",
+}
+
+// openKind is of a Public that names methods.
+var openKind = &kindOf[[]string]{
+	name: "Public",
+	apply: func(in *reading, methods []string) {
+		for _, m := range methods {
+			if strings.ToUpper(m) != m || m == "" {
+				in.wrong("%q is not a method, such as GET", m)
+			}
+		}
+		twice(in, methods)
+		in.open = append(in.open, methods...)
+	},
+	parts: func(methods []string) (all []piece) {
+		for _, m := range methods {
+			all = append(all, piece{m, func(_ *list, r *resolved) bool {
+				return r.terms().guard != nil &&
+					(r.method == m || r.method == anyMethod || m == http.MethodGet && r.method == http.MethodHead)
+			}, "no route here has the method and a guard"})
+		}
+		return all
+	},
 }
 
 // Scopes are what the caller must have been granted: all of them, with those of
 // outer groups.
-func Scopes(needed ...string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Scopes",
-		slot: slotScopes,
-		apply: func(b reporter, at here.Place, t *terms) {
-			checkScopes(b, at, "Scopes", needed)
-			t.scopes = append(t.scopes, needed...)
-		},
-		acts:  (*resolved).guarded,
-		lacks: "no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out",
-	}
+func Scopes(needed ...string) Setting { return scopesKind.say(needed) }
+
+var scopesKind = &kindOf[[]string]{
+	name: "Scopes",
+	apply: func(in *reading, needed []string) {
+		checkScopes(in, needed)
+		in.scopes = append(in.scopes, needed...)
+	},
+	where: (*resolved).guarded,
+	none:  "no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out",
 }
 
 // AnyScope is what the caller must have been granted one of, in addition to what [Scopes] and other
 // AnyScopes ask for.
-func AnyScope(oneOf ...string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "AnyScope",
-		slot: slotAnyScope,
-		apply: func(b reporter, at here.Place, t *terms) {
-			checkScopes(b, at, "AnyScope", oneOf)
-			t.anyScope = append(t.anyScope[:len(t.anyScope):len(t.anyScope)], oneOf)
-		},
-		acts: func(r *resolved) bool {
-			return r.guarded() &&
-				!slices.ContainsFunc(oneOf, func(s string) bool { return slices.Contains(r.terms().scopes, s) })
-		},
-		lacks: "no guard holds here, so there is no caller to have scopes, or Scopes asks for one of them anyway",
-	}
+func AnyScope(oneOf ...string) Setting { return anyScopeKind.say(oneOf) }
+
+var anyScopeKind = &kindOf[[]string]{
+	name: "AnyScope",
+	apply: func(in *reading, oneOf []string) {
+		checkScopes(in, oneOf)
+		in.anyScope = append(in.anyScope[:len(in.anyScope):len(in.anyScope)], oneOf)
+	},
+	where: (*resolved).guarded,
+	picks: func(r *resolved, oneOf []string) bool {
+		return !slices.ContainsFunc(oneOf, func(s string) bool { return slices.Contains(r.terms().scopes, s) })
+	},
+	none: "no guard holds here, so there is no caller to have scopes, or Scopes asks for one of them anyway",
 }
 
-func checkScopes(b reporter, at here.Place, setting string, scopes []string) {
-	some(b, at, setting, scopes)
+func checkScopes(in *reading, scopes []string) {
+	some(in, scopes)
 	for _, scope := range scopes {
-		if scope == "" || strings.ContainsFunc(scope,
-			func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
-			b.mistake(
-				at,
-				"%s: %q is not a scope: scopes are words without spaces, quotes and backslashes (RFC 6749, 3.3); write %s(\"a\", \"b\") for two",
-				setting,
-				scope,
-				setting,
-			)
+		if scope == "" || strings.ContainsFunc(scope, func(c rune) bool { return c <= ' ' || c > '~' || c == '"' || c == '\\' }) {
+			in.wrong("%q is not a scope: scopes are words without spaces, quotes and backslashes (RFC 6749, 3.3); "+
+				`write %s("a", "b") for two`, scope, in.of.name)
 		}
 	}
 }
@@ -160,39 +144,34 @@ func checkScopes(b reporter, at here.Place, setting string, scopes []string) {
 //		return desk.owns(ctx, caller.Subject, in.Passage)
 //	})
 func Allow[In any](kind *problem.Kind, rule func(ctx context.Context, caller Identity, in In) (bool, error)) Setting {
-	in := reflect.TypeFor[In]()
-	return setting{
-		at:   here.Here(0),
-		name: "Allow",
-		slot: slotAllow,
-		apply: func(b reporter, at here.Place, t *terms) {
-			b.kind(at, "Allow", kind)
-			if kind.Check() == nil && kind.Status() >= 500 {
-				b.mistake(
-					at, "Allow: the kind %q has the status %d, which blames the server: use one of status 403, or 404",
-					kind.Code(), kind.Status(),
-				)
-			}
-			if rule == nil {
-				b.mistake(at, "Allow: the rule is nil")
-				return
-			}
-			t.rules = append(
-				t.rules[:len(t.rules):len(t.rules)],
-				allowRule{kind, func(ctx context.Context, caller Identity, in any) (bool, error) {
-					return rule(ctx, caller, *in.(*In))
-				}},
-			)
-		},
-		acts:  func(r *resolved) bool { return r.guarded() && isTyped(r) },
-		lacks: "no route here has a function and a guard, so there is no input and no caller to decide about",
-		suits: func(r *resolved) error {
-			if r.part.in != in && isTyped(r) {
-				return fmt.Errorf("the rule decides about %s, but the input of the route is %s", in, r.part.in)
-			}
-			return nil
-		},
+	said := allowRule{kind: kind, in: reflect.TypeFor[In]()}
+	if rule != nil {
+		said.ask = func(ctx context.Context, caller Identity, in any) (bool, error) { return rule(ctx, caller, *in.(*In)) }
 	}
+	return allowKind.say(said)
+}
+
+var allowKind = &kindOf[allowRule]{
+	name: "Allow",
+	wrong: func(in *reading, said allowRule) {
+		in.kindOfProblem(said.kind)
+		if said.kind.Check() == nil && said.kind.Status() >= 500 {
+			in.wrong("the kind %q has the status %d, which blames the server: use one of status 403, or 404",
+				said.kind.Code(), said.kind.Status())
+		}
+		if said.ask == nil {
+			in.wrong("the rule is nil")
+		}
+	},
+	apply: func(in *reading, said allowRule) { in.rules = append(in.rules[:len(in.rules):len(in.rules)], said) },
+	where: func(r *resolved) bool { return r.guarded() && isTyped(r) },
+	none:  "no route here has a function and a guard, so there is no input and no caller to decide about",
+	fits: func(r *resolved, said allowRule) error {
+		if r.part.in != said.in && isTyped(r) {
+			return fmt.Errorf("the rule decides about %s, but the input of the route is %s", said.in, r.part.in)
+		}
+		return nil
+	},
 }
 
 // Caller is who sent the request, in handlers and in middleware alike: the zero Identity as long as no

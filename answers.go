@@ -19,41 +19,36 @@ import (
 )
 
 // Answers is the status of a success, 200 to 299.
-func Answers(status int) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Answers",
-		slot: slotAnswers,
-		mode: replaces,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if t.answers = status; status < http.StatusOK || status > 299 {
-				b.mistake(at, "Answers: %d is not the status of a success (200 to 299)", status)
-				t.answers = 0
-			}
-		},
-		undone: func(t *terms) { t.answers = 0 },
-		acts:   func(r *resolved) bool { return isTyped(r) && r.part.out.kind != ownOutput && r.part.out.at == nil },
-		lacks:  "no route here has a function whose output leaves the status open; a plain handler writes its own",
-	}
+func Answers(status int) Setting { return answersKind.say(status) }
+
+var answersKind = &kindOf[int]{
+	name:  "Answers",
+	mode:  replaces,
+	field: func(t *terms) *int { return &t.answers },
+	wrong: func(in *reading, status int) {
+		if status < http.StatusOK || status > 299 {
+			in.wrong("%d is not the status of a success (200 to 299)", status)
+		}
+	},
+	where: func(r *resolved) bool { return isTyped(r) && r.part.out.kind != ownOutput && r.part.out.at == nil },
+	none:  "no route here has a function whose output leaves the status open; a plain handler writes its own",
 }
 
 // Envelope puts every success of a group under one member of an object. Problems
 // stay as they are.
-func Envelope(member string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Envelope",
-		slot: slotEnvelope,
-		mode: replaces | ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if t.envelope = member; member == "" || !utf8.ValidString(member) {
-				b.mistake(at, "Envelope: %q is not a member name; Undo takes one off", member)
-			}
-		},
-		undone: func(t *terms) { t.envelope = "" },
-		acts:   sendsText,
-		lacks:  "no route here sends a value as JSON",
-	}
+func Envelope(member string) Setting { return envelopeKind.say(member) }
+
+var envelopeKind = &kindOf[string]{
+	name:  "Envelope",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *string { return &t.envelope },
+	wrong: func(in *reading, member string) {
+		if member == "" || !utf8.ValidString(member) {
+			in.wrong("%q is not a member name; Undo takes one off", member)
+		}
+	},
+	where: sendsText,
+	none:  "no route here sends a value as JSON",
 }
 
 // Conditional answers conditional requests (RFC 9110, 13) for the routes of a group. A GET gets
@@ -63,60 +58,68 @@ func Envelope(member string) Setting {
 //
 // A route that changes something takes them as a field of its input of type [Conditions], and
 // holds them against what is there; without such a field Conditional on it is a mistake.
-func Conditional() Setting {
-	return flag(here.Here(0), "Conditional", slotConditional, func(t *terms, on bool) { t.conditional = on }).
-		where(func(r *resolved) bool {
-			kind := r.part.out.kind
-			return isTyped(r) && (kind == valueOutput || kind == ownOutput || !r.isReading())
-		}, "no route here answers with a value, or takes conditions")
+func Conditional() Setting { return conditionalKind.say(true) }
+
+var conditionalKind = &kindOf[bool]{
+	name:  "Conditional",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *bool { return &t.conditional },
+	where: func(r *resolved) bool {
+		kind := r.part.out.kind
+		return isTyped(r) && (kind == valueOutput || kind == ownOutput || !r.isReading())
+	},
+	none: "no route here answers with a value, or takes conditions",
 }
 
 // OmitNull leaves out of the JSON of a group what is null in its objects. Items of lists stay.
-func OmitNull() Setting {
-	return flag(here.Here(0), "OmitNull", slotOmitNull, func(t *terms, on bool) { t.omitNull = on }).
-		where(sendsText, "no route here sends a value as JSON")
+func OmitNull() Setting { return omitNullKind.say(true) }
+
+var omitNullKind = &kindOf[bool]{
+	name:  "OmitNull",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *bool { return &t.omitNull },
+	where: sendsText,
+	none:  "no route here sends a value as JSON",
 }
 
 // Media is the media type that the JSON of a group is sent as, such as
 // application/vnd.canal.lock+json; of a [Content] it is the type for listings.
-func Media(mediaType string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Media",
-		slot: slotMedia,
-		mode: replaces | ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			t.media = mediaType
-			if media, _, err := mime.ParseMediaType(mediaType); err != nil || !strings.Contains(media, "/") {
-				b.mistake(at, "Media: %q is not a media type, such as application/vnd.canal.lock+json", mediaType)
-			}
-		},
-		undone: func(t *terms) { t.media = "" },
-		acts: func(r *resolved) bool {
-			return r.output != nil && (r.part.out.kind == valueOutput || r.part.out.info != nil)
-		},
-		lacks: "no route here sends a value as JSON, or content",
-	}
+func Media(mediaType string) Setting { return mediaKind.say(mediaType) }
+
+var mediaKind = &kindOf[string]{
+	name:  "Media",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *string { return &t.media },
+	wrong: func(in *reading, mediaType string) {
+		if media, _, err := mime.ParseMediaType(mediaType); err != nil || !strings.Contains(media, "/") {
+			in.wrong("%q is not a media type, such as application/vnd.canal.lock+json", mediaType)
+		}
+	},
+	where: func(r *resolved) bool {
+		return r.output != nil && (r.part.out.kind == valueOutput || r.part.out.info != nil)
+	},
+	none: "no route here sends a value as JSON, or content",
 }
 
 // LocatedBy names the route, by its function, whose path the answers of this one lead to: the
 // output is a [Created] or a [RedirectBy] with the input of that function. Of several versions
 // the route in the same one is meant.
 func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Setting {
-	in := reflect.TypeFor[In]()
-	return setting{
-		at:   here.Here(0),
-		name: "LocatedBy",
-		slot: slotLocated,
-		mode: replaces | onlyRoute,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if t.located = functionOf(function); t.located == nil {
-				b.mistake(at, "LocatedBy: the function is nil")
-			}
-		},
-		acts:  func(r *resolved) bool { return r.part.out.at == in },
-		lacks: "the output is not a Created or RedirectBy with the input " + in.String(),
-	}
+	return locatedKind.say(location{functionOf(function), reflect.TypeFor[In]()})
+}
+
+var locatedKind = &kindOf[location]{
+	name:  "LocatedBy",
+	mode:  replaces | onlyRoute,
+	field: func(t *terms) *location { return &t.located },
+	wrong: func(in *reading, to location) {
+		if to.by == nil {
+			in.wrong("the function is nil")
+		}
+	},
+	where: func(r *resolved) bool { return r.part.out.at != nil },
+	picks: func(r *resolved, to location) bool { return r.part.out.at == to.in },
+	none:  "the output is not a Created or RedirectBy with the input %v",
 }
 
 // Describes says what a plain handler reads and answers, by types as [Route] takes them, for listings and
@@ -124,16 +127,15 @@ func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Set
 //
 //	wicketway.Handle("PUT /plans/{plan}", plans, wicketway.Describes[storePlan, wicketway.None]())
 func Describes[In, Out any]() Setting {
-	of := &described{in: reflect.TypeFor[In](), out: outputOf(reflect.TypeFor[Out]())}
-	return setting{
-		at:    here.Here(0),
-		name:  "Describes",
-		slot:  slotDescribes,
-		mode:  replaces | onlyRoute,
-		apply: func(_ reporter, _ here.Place, t *terms) { t.describes = of },
-		acts:  isHandler,
-		lacks: "no plain or mounted handler is here; the types of a function say what it reads and answers",
-	}
+	return describesKind.say(&described{in: reflect.TypeFor[In](), out: outputOf(reflect.TypeFor[Out]())})
+}
+
+var describesKind = &kindOf[*described]{
+	name:  "Describes",
+	mode:  replaces | onlyRoute,
+	field: func(t *terms) **described { return &t.describes },
+	where: isHandler,
+	none:  "no plain or mounted handler is here; the types of a function say what it reads and answers",
 }
 
 // A FormatSetting is what [Formats] returns.
@@ -169,29 +171,28 @@ func (f FormatSetting) OrFirst() FormatSetting {
 
 func (f FormatSetting) part() here.Place { return f.at }
 
-func (f FormatSetting) setting() setting {
-	return setting{
-		at:   f.at,
-		name: "Formats",
-		slot: slotFormats,
-		mode: replaces | ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			t.formats = f.choice(func(text string, args ...any) { b.mistake(at, "Formats: "+text, args...) })
-		},
-		undone:  func(t *terms) { t.formats = nil },
-		acts:    sendsJSON,
-		lacks:   "no route here answers with a value",
-		check:   f.check,
-		formats: f.offers,
-		suits: func(r *resolved) error {
-			for _, w := range f.ways {
-				if w.Name != "" && r.input != nil && r.input.Takes("query", w.Name) {
-					return fmt.Errorf("the input reads the query parameter %s as well: name another one", w.Name)
-				}
+func (f FormatSetting) setting() setting { return formatsKind.sayAt(f.at, f) }
+
+var formatsKind = &kindOf[FormatSetting]{
+	name: "Formats",
+	mode: replaces | ofGroups,
+	apply: func(in *reading, said FormatSetting) {
+		if in.formats = nil; !in.of.undo {
+			in.formats = said.choice(in.wrong)
+		}
+	},
+	undoable: true,
+	where:    sendsJSON,
+	none:     "no route here answers with a value",
+	check:    FormatSetting.check,
+	fits: func(r *resolved, said FormatSetting) error {
+		for _, w := range said.ways {
+			if w.Name != "" && r.input != nil && r.input.Takes("query", w.Name) {
+				return fmt.Errorf("the input reads the query parameter %s as well: name another one", w.Name)
 			}
-			return nil
-		},
-	}
+		}
+		return nil
+	},
 }
 
 // choice is the setting as the request path needs it.

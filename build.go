@@ -65,8 +65,7 @@ func (b *builder) describeProblems(a *API) {
 		return
 	}
 	l := &list{outer: root, at: root.at, terms: root.terms}
-	l.terms.guard, l.terms.public, l.terms.scopes = nil, true, nil
-	l.terms.anyScope, l.terms.rules = nil, nil
+	l.terms.openToAll()
 	l.terms.summary = "A kind of problem"
 	b.route(&routePart{
 		at:    root.at,

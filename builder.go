@@ -46,9 +46,8 @@ type builder struct {
 	under     map[string]*versionSet // the sets by their prefixes
 	files     files                  // of the parts, named for mistakes
 	mistakes  Mistakes
-	wrong     map[here.Place]bool // where there is one
-	broken    map[*resolved]bool  // the routes whose inputs or outputs have some
-	unread    bool                // there are routes that could not be read, so that a route may be there after all
+	broken    map[*resolved]bool // the routes whose inputs or outputs have some
+	unread    bool               // there are routes that could not be read, so that a route may be there after all
 }
 
 func newBuilder(at here.Place, parts []Part) *builder {
@@ -57,7 +56,6 @@ func newBuilder(at here.Place, parts []Part) *builder {
 		codes:   map[string]*problem.Kind{},
 		inputs:  map[inputKey]*bind.Plan{},
 		outputs: map[outputKey]*answer.Plan{},
-		wrong:   map[here.Place]bool{},
 		broken:  map[*resolved]bool{},
 		secrets: secret.Types{},
 		under:   map[string]*versionSet{},
@@ -111,7 +109,7 @@ func (b *builder) initialTerms() terms {
 // callers of two issuers are told apart.
 type namedGuard struct {
 	guard exchange.Authenticator
-	at    here.Place
+	said  *guarding
 	name  string
 }
 
@@ -168,7 +166,6 @@ func (b *builder) mistake(at here.Place, format string, args ...any) {
 			args[i] = b.where(p)
 		}
 	}
-	b.wrong[at] = true
 	file, line := at.Frame()
 	m := Mistake{File: file, Line: line, Text: fmt.Sprintf(format, args...), where: b.where(at)}
 	if !slices.Contains(b.mistakes, m) {
@@ -177,17 +174,18 @@ func (b *builder) mistake(at here.Place, format string, args ...any) {
 }
 
 // kind checks a kind of problem, and that its code means no other kind.
-func (b *builder) kind(at here.Place, setting string, k *problem.Kind) {
+func (b *builder) kind(at here.Place, setting string, k *problem.Kind) bool {
 	if err := k.Check(); err != nil {
 		b.mistake(at, "%s: %v", setting, err)
-		return
+		return false
 	}
 	if other := b.codes[k.Code()]; other != nil && other != k {
 		b.mistake(at, "%s: the code %q is declared by two kinds, %d %q and %d %q", setting, k.Code(), other.Status(),
 			other.Title(), k.Status(), k.Title())
-		return
+		return false
 	}
 	b.codes[k.Code()] = k
+	return true
 }
 
 // where writes a place. Only the first mistake makes it worth to name the files.

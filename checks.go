@@ -23,7 +23,7 @@ func (b *builder) tie() {
 			continue
 		}
 		b.resolveConditions(r)
-		function := r.terms().located
+		function := r.terms().located.by
 		switch {
 		case r.part.out.at == nil:
 			continue
@@ -226,6 +226,7 @@ func (b *builder) name() {
 // checkSettings reports the settings that have no effect where they are: one mistake for
 // each, however many routes it is around.
 func (b *builder) checkSettings() {
+	pieces := map[*setting][]piece{}
 	used := map[*setting][]bool{} // the pieces
 	for _, r := range b.routes {
 		if r.part.own {
@@ -234,18 +235,18 @@ func (b *builder) checkSettings() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
-				if s.suits != nil && !b.broken[r] && !overruled(s, l, r) && (s.acts == nil || s.acts(r)) {
-					if err := s.suits(r); err != nil {
+				if s.acts(r) && !overruled(s, l, r) {
+					l.used[i] = true
+					if err := s.kind.suits(s, r); err != nil && !b.broken[r] {
+						s.failed = true
 						b.mistake(s.at, "%s: %s: %v", s.name, r.line(), err)
 					}
 				}
-				if !l.used[i] && (s.acts == nil || s.acts(r)) && !overruled(s, l, r) {
-					l.used[i] = true
+				if _, known := pieces[s]; !known {
+					pieces[s] = s.kind.pieces(s)
+					used[s] = make([]bool, len(pieces[s]))
 				}
-				for k, p := range s.pieces {
-					if used[s] == nil {
-						used[s] = make([]bool, len(s.pieces))
-					}
+				for k, p := range pieces[s] {
 					used[s][k] = used[s][k] || p.acts(l, r)
 				}
 			}
@@ -263,17 +264,17 @@ func (b *builder) checkSettings() {
 		}
 		for i := range l.settings {
 			s := &l.settings[i]
-			for k, p := range s.pieces {
-				if used[s] != nil && !used[s][k] && !b.wrong[s.at] {
+			for k, p := range pieces[s] {
+				if !used[s][k] && !s.failed {
 					b.mistake(s.at, "%s: %s has no effect: %s", s.name, p.name, p.lacks)
 				}
 			}
 			switch {
-			case l.used[i], b.wrong[s.at]:
-			case s.lacks == "", b.overruled(l, s):
+			case l.used[i], s.failed:
+			case s.lacks() == "", b.overruled(l, s):
 				b.mistake(s.at, "%s: has no effect: inner settings overrule it for every route", s.name)
 			default:
-				b.mistake(s.at, "%s: has no effect: %s", s.name, s.lacks)
+				b.mistake(s.at, "%s: has no effect: %s", s.name, s.lacks())
 			}
 		}
 	}
@@ -284,7 +285,7 @@ func (b *builder) checkSettings() {
 func (b *builder) overruled(at *list, s *setting) bool {
 	for _, r := range b.routes {
 		for l := r.list; l != nil; l = l.outer {
-			if !r.part.own && l == at && overruled(s, at, r) && (s.value != nil || s.acts(r)) {
+			if !r.part.own && l == at && overruled(s, at, r) && (s.isAttached() || s.acts(r)) {
 				return true
 			}
 		}
@@ -316,8 +317,8 @@ func (b *builder) checkFacts() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
-				if s.check != nil && !overruled(s, l, r) && (s.value != nil || s.acts(r)) {
-					ask(s.at, s.name, s.check)
+				if check := s.kind.asks(s); check != nil && !overruled(s, l, r) && (s.isAttached() || s.acts(r)) {
+					ask(s.at, s.name, check)
 				}
 			}
 		}
@@ -339,7 +340,8 @@ func (b *builder) checkFormats() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
-				for _, f := range s.formats {
+				said, _ := s.said.(FormatSetting)
+				for _, f := range said.offers {
 					c, ok := f.(checker)
 					if !ok || !reflect.TypeOf(f).Comparable() || r.part.own || overruled(s, l, r) {
 						continue

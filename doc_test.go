@@ -70,7 +70,7 @@ func TestTheTableOfSettings(t *testing.T) {
 		switch {
 		case name == "Guard":
 			undone = "Public"
-		case s.undone != nil:
+		case s.kind.canUndo():
 			undone = "Undo"
 		}
 		fmt.Fprintf(&table, "//\t%-18s %-16s %-8s %s\n", name, on, holds, undone)

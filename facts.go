@@ -196,11 +196,12 @@ func (r *resolved) attachedInfo() (all []facts.Attached) {
 	for l := r.list; l != nil; l = l.outer {
 		for i := range l.settings {
 			s := &l.settings[i]
-			if s.value == nil || overruled(s, l, r) {
+			said, is := s.said.(attachment)
+			if !is || s.undo || overruled(s, l, r) {
 				continue
 			}
-			info := facts.Attached{Type: s.slot.(interface{ String() string }).String(), At: s.at.Facts()}
-			if text, err := json.Marshal(s.value); err == nil {
+			info := facts.Attached{Type: said.of.String(), At: s.at.Facts()}
+			if text, err := json.Marshal(said.value); err == nil {
 				info.Value = text
 			}
 			all = append(all, info)
@@ -214,7 +215,7 @@ func (r *resolved) settingInfo() (all []facts.Setting) {
 	for l := r.list; l != nil; l = l.outer {
 		for i := range l.settings {
 			s := &l.settings[i]
-			if overruled(s, l, r) || s.acts != nil && !s.acts(r) {
+			if overruled(s, l, r) || !s.acts(r) {
 				continue
 			}
 			of := facts.Setting{

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/route"
 )
 
@@ -21,7 +20,7 @@ func (b *builder) inherit() {
 			continue
 		}
 		for _, s := range l.settings {
-			if s.slot == slotOverrides && !b.unread && (r.lineage == nil || !r.lineage.own) {
+			if s.kind == overridesKind && !b.unread && (r.lineage == nil || !r.lineage.own) {
 				b.mistake(s.at, "Overrides: %s: %s", r.line(), b.nothingInherited(r))
 			}
 		}
@@ -179,7 +178,11 @@ func (b *builder) listUnder(l *list, from, v *versionRead, made map[*list]*list)
 		inherited: true,
 		prefix:    l.prefix,
 		version:   l.version,
-		settings:  slices.DeleteFunc(slices.Clone(l.settings), func(s setting) bool { return s.is(staysBehind) }),
+	}
+	for _, s := range l.settings {
+		if s, any := s.kind.travels(s); any {
+			taken.settings = append(taken.settings, s)
+		}
 	}
 	made[l] = taken
 	if l == from.list || encloses(l, from.list) {
@@ -224,37 +227,16 @@ func (b *builder) besides(earlier []setting, own, against *list) (kept []setting
 		return stated[of] != nil
 	}
 	for _, s := range earlier {
+		any := true
 		switch {
-		case s.slot == slotLimits:
-			kept = append(kept, s.within(mine))
-		case s.is(replaces) && has(s.slot), s.slot == slotPublicMethods && has(slotAccess):
-		default:
+		case s.is(byField):
+			s, any = s.kind.besides(s, mine)
+		case s.is(replaces) && has(s.slot), s.kind == openKind && has(guardKind):
+			any = false
+		}
+		if any {
 			kept = append(kept, s)
 		}
 	}
 	return kept
-}
-
-// within is a Limits setting that leaves what others name as it is.
-func (s setting) within(mine []setting) setting {
-	apply, rest := s.apply, *s.limits
-	for _, m := range mine {
-		if m.limits != nil {
-			m.limits.set(&rest, Limits{})
-		}
-	}
-	s.limits = &rest
-	s.apply = func(b reporter, at here.Place, t *terms) {
-		before, seats := t.limits, t.seats
-		apply(b, at, t)
-		for _, m := range mine {
-			if m.limits != nil {
-				m.limits.set(&t.limits, before)
-				if m.limits.AtOnce != 0 {
-					t.seats = seats
-				}
-			}
-		}
-	}
-	return s
 }

@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -14,7 +15,6 @@ import (
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
-	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/here"
@@ -68,33 +68,38 @@ type Setting interface {
 	setting() setting
 }
 
-// A setting is a Setting as data: what it is about, where it was declared, how it changes
-// the terms of the list in which it is, and on which routes it has an effect.
+// A setting is a Setting as data. Its kind knows what it means.
 type setting struct {
 	at   here.Place
-	name string
-	slot any // what it is about: in each list one setting of a slot, unless it adds
-	mode mode
-	// value is what Attach was given, and limits what Limits names.
-	value   any
-	limits  *Limits
-	retires *Retirement
-	// apply changes the terms, and reports what is wrong with the setting itself.
-	apply func(b reporter, at here.Place, t *terms)
-	// undone takes it back for an inner list; nil where another setting does that.
-	undone func(t *terms)
-	// acts reports whether the setting has an effect on a route; nil: on every one. Lacks
-	// says what is missing where it has none on any.
-	acts  func(r *resolved) bool
-	lacks string
-	// pieces are what the setting names, where each can have an effect or none.
-	pieces []piece
-	// check says what is wrong about a route on which it has an effect; suits does so without
-	// its facts.
-	check func(facts.Route) error
-	suits func(*resolved) error
-	// formats are those that Formats offers.
-	formats []format.Format
+	name string // of the function that made it
+	kind settingKind
+	slot any  // the matter that it is about: in each list one setting of a slot, unless it adds
+	said any  // what it was given
+	undo bool // it takes back what the lists around it say
+
+	failed bool // something is wrong with it, so whether it has an effect is of no interest
+}
+
+// A settingKind is a row of the table of all settings: what the settings of one function have in common. Its
+// methods get the setting itself, for what it was given.
+type settingKind interface {
+	modes() mode
+	canUndo() bool
+	// read changes the terms of the list that the setting is in, and reports what is wrong with it by itself.
+	read(in *reading)
+	// acts reports whether it has an effect on a route, and lacks says what is missing where it has none on any;
+	// "": each has one, unless inner settings overrule it.
+	acts(s *setting, r *resolved) bool
+	lacks(s *setting) string
+	// pieces are what it names, where each can have an effect or none.
+	pieces(s *setting) []piece
+	// suits says what is wrong about a route on which it has an effect, and asks does so with its facts.
+	suits(s *setting, r *resolved) error
+	asks(s *setting) func(facts.Route) error
+	// travels is the setting as an inherited route takes it along; false where it does not.
+	travels(s setting) (setting, bool)
+	// besides is the setting without the fields that other settings of its kind set; false where none is left.
+	besides(s setting, others []setting) (setting, bool)
 }
 
 // A piece is one of several things that a setting names.
@@ -104,11 +109,18 @@ type piece struct {
 	lacks string
 }
 
+// A reading is one setting while the terms of its list are made.
+type reading struct {
+	*terms
+	of *setting
+	to reporter
+}
+
 // A reporter takes down what is wrong with settings.
 type reporter interface {
 	mistake(at here.Place, format string, args ...any)
-	// kind takes a kind of problem in, and says what is wrong with it.
-	kind(at here.Place, setting string, k *problem.Kind)
+	// kind takes a kind of problem in, and says what is wrong with it; false where something is.
+	kind(at here.Place, setting string, k *problem.Kind) bool
 }
 
 // A mode says how a setting goes together with those of outer lists, and where it is.
@@ -116,9 +128,9 @@ type mode uint8
 
 const (
 	replaces       mode = 1 << iota // the nearest wins
+	byField                         // of each field by itself; the fields that are not zero are said
 	ofGroups                        // it changes the groupTerms
 	onlyRoute                       // it speaks of one route, so it is in no group
-	staysBehind                     // routes that are inherited do not take it along
 	besideVersions                  // it speaks of all versions of a group, so it is in none
 	early                           // it adds to what outer lists say, before its own list does
 )
@@ -127,60 +139,67 @@ func (s setting) part() here.Place { return s.at }
 
 func (s setting) setting() setting { return s }
 
-func (s setting) is(m mode) bool { return s.mode&m != 0 }
+func (s setting) is(m mode) bool { return s.kind.modes()&m != 0 }
 
-// where limits a setting to the routes on which it has an effect, and says what is missing
-// where there is none.
-func (s setting) where(acts func(*resolved) bool, lacks string) setting {
-	s.acts, s.lacks = acts, lacks
-	return s
+// isAttached reports whether a setting is of Attach.
+func (s *setting) isAttached() bool {
+	_, is := s.said.(attachment)
+	return is
 }
 
-// A slot is what settings of one kind are about.
-type slot uint8
+// order is that in which the settings of a list are read.
+func (s setting) order() int {
+	switch {
+	case s.is(early):
+		return 0
+	case s.is(replaces):
+		return 1
+	}
+	return 2
+}
 
-const (
-	slotChain slot = iota
-	slotWithout
-	slotAccess
-	slotPublicMethods
-	slotScopes
-	slotAnyScope
-	slotAllow
-	slotFails
-	slotAnswers
-	slotSummary
-	slotDescription
-	slotTags
-	slotName
-	slotLimits
-	slotSlashes
-	slotUniform
-	slotUnknown
-	slotReadOnly
-	slotListing
-	slotEnvelope
-	slotConditional
-	slotDevelopment
-	slotLog
-	slotProblemBase
-	slotTranslate
-	slotObserve
-	slotLocated
-	slotDescribes
-	slotFormats
-	slotMedia
-	slotOmitNull
-	slotPlainProblems
-	slotOverrides
-	slotRetirement
-	slotRelated
-	slotVersionBy
-	slotWithdrawn
-	slotRaisedAs
-	slotProblemsAs
-	slotCauses
-)
+// acts reports whether a setting has an effect on a route.
+func (s *setting) acts(r *resolved) bool {
+	if !s.undo {
+		return s.kind.acts(s, r)
+	}
+	for l := r.list; l != nil; l = l.outer {
+		if slices.ContainsFunc(l.settings, func(o setting) bool { return o.slot == s.slot && !o.undo }) {
+			return true
+		}
+	}
+	return false
+}
+
+// lacks says what is missing where a setting has no effect on any route; "": inner settings overrule it.
+func (s *setting) lacks() string {
+	if s.undo {
+		return "no group around it has such a setting"
+	}
+	return s.kind.lacks(s)
+}
+
+// An attachment is a value that was attached.
+type attachment struct {
+	of      reflect.Type
+	value   any
+	held    any      // the value as package exchange finds it
+	methods []string // that it is about; nil: all
+}
+
+// String says who is missing where nobody reads it.
+func (a attachment) String() string {
+	text := a.of.String() + ": add the one that does"
+	if a.methods != nil {
+		text += ", or no route here has a method that it is about (" + strings.Join(a.methods, ", ") + ")"
+	}
+	return text
+}
+
+// isAbout reports whether the value is about routes with a method.
+func (a attachment) isAbout(method string) bool {
+	return a.methods == nil || method == anyMethod || slices.Contains(a.methods, method)
+}
 
 // A list is a group's parts, or a route's settings.
 type list struct {
@@ -223,7 +242,7 @@ func (t terms) below(settings []setting) terms {
 // overruled reports whether a setting that replaces does not hold for a route, since a list
 // nearer to it has another one of its slot.
 func overruled(s *setting, at *list, r *resolved) bool {
-	if !s.is(replaces) || s.slot == slotLimits || s.slot == slotRetirement { // each field is a setting of its own
+	if !s.is(replaces) || s.is(byField) { // each field is a setting of its own
 		return false
 	}
 	for l := r.list; l != at; l = l.outer {

@@ -4,6 +4,7 @@ import (
 	"io"
 	"net/http"
 	"reflect"
+	"runtime"
 
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/bind"
@@ -211,4 +212,13 @@ func isNilBelow(pointer any) bool {
 		return v.IsNil()
 	}
 	return false
+}
+
+// functionOf is a function as the runtime knows it; nil where it is.
+func functionOf(function any) *runtime.Func {
+	v := reflect.ValueOf(function)
+	if v.IsNil() {
+		return nil
+	}
+	return runtime.FuncForPC(v.Pointer())
 }

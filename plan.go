@@ -21,7 +21,9 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 		b.wrongWith(r)("the %s is nil", r.part.missing)
 	}
 	if r.part.handler != nil {
-		askWrong(b, r.at, strings.TrimSpace(r.line()), r.part.handler)
+		for _, err := range wrongWith(r.part.handler) {
+			b.mistake(r.at, "%s: %v", strings.TrimSpace(r.line()), err)
+		}
 	}
 	if r.part.readable != nil && r.part.missing == "" {
 		if err := r.part.readable(); err != nil {

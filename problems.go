@@ -21,21 +21,22 @@ import (
 )
 
 // Fails names the kinds of problem that a route can raise itself.
-func Fails(kinds ...*problem.Kind) Setting {
-	return setting{at: here.Here(0), name: "Fails", slot: slotFails, apply: func(b reporter, at here.Place, t *terms) {
+func Fails(kinds ...*problem.Kind) Setting { return failsKind.say(kinds) }
+
+var failsKind = &kindOf[[]*problem.Kind]{
+	name: "Fails",
+	apply: func(in *reading, kinds []*problem.Kind) {
 		if len(kinds) == 0 {
-			b.mistake(at, "Fails: none is given: leave it out, or name some")
+			in.wrong("none is given: leave it out, or name some")
 		}
 		for i, k := range kinds {
 			if k != nil && slices.Contains(kinds[:i], k) {
-				b.mistake(at, "Fails: the kind %q is named twice: once is enough", k.Code())
+				in.wrong("the kind %q is named twice: once is enough", k.Code())
 			}
+			in.kindOfProblem(k)
 		}
-		for _, k := range kinds {
-			b.kind(at, "Fails", k)
-		}
-		t.fails = append(t.fails, kinds...)
-	}}
+		in.fails = append(in.fails, kinds...)
+	},
 }
 
 // Translate turns foreign errors into problems: a missing row into a 404, a
@@ -43,58 +44,53 @@ func Fails(kinds ...*problem.Kind) Setting {
 // is no problem yet, those of the nearest group first and within one list in the
 // order written; nil means that it does not know the error. What it returns keeps
 // the foreign error as its cause, unless it has one.
-func Translate(known ...func(error) error) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Translate",
-		slot: slotTranslate,
-		mode: ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if len(known) == 0 {
-				b.mistake(at, "Translate: none is given: leave it out, or name some")
+func Translate(known ...func(error) error) Setting { return translateKind.say(known) }
+
+var translateKind = &kindOf[[]func(error) error]{
+	name: "Translate",
+	mode: ofGroups,
+	apply: func(in *reading, known []func(error) error) {
+		if len(known) == 0 {
+			in.wrong("none is given: leave it out, or name some")
+		}
+		for i, f := range known {
+			if f == nil {
+				in.wrong("function %d is nil", i+1)
 			}
-			for i, f := range known {
-				if f == nil {
-					b.mistake(at, "Translate: function %d is nil", i+1)
-				}
-			}
-			t.translate = append(append(t.translate[:t.nearest:t.nearest], known...), t.translate[t.nearest:]...)
-			t.nearest += len(known)
-		},
-	}
+		}
+		in.translate = append(append(in.translate[:in.nearest:in.nearest], known...), in.translate[in.nearest:]...)
+		in.nearest += len(known)
+	},
 }
 
 // KindAs has problems of one kind, or of its family, answered as of another one, wherever in the
 // group they come from: an older version had other kinds. Detail, members and header fields stay; of
 // several that know a problem the nearest and most special counts. Fails names what the function
 // raises.
-func KindAs(now, old *problem.Kind) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "KindAs",
-		slot: slotRaisedAs,
-		mode: ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			for _, k := range []*problem.Kind{now, old} {
-				b.kind(at, "KindAs", k)
-			}
-			if now == old && now != nil {
-				b.mistake(at, "KindAs: both kinds are %q: leave it out, or name what it was", now.Code())
-			}
-			if now != nil && old != nil {
-				t.raisedAs = append([]raisedAs{{now, old}}, t.raisedAs...)
-			}
-		},
-		acts: func(r *resolved) bool {
-			if slices.Contains(problem.BuiltIn(), now) {
-				return true // whatever the route names
-			}
-			return slices.ContainsFunc(r.kinds(), func(one raisedKind) bool {
-				return distance(one.kind, now) >= 0 || distance(now, one.kind) >= 0
-			})
-		},
-		lacks: "no route here says that it raises the first kind: name it in Fails",
-	}
+func KindAs(now, old *problem.Kind) Setting { return kindAsKind.say(raisedAs{now, old}) }
+
+var kindAsKind = &kindOf[raisedAs]{
+	name: "KindAs",
+	mode: ofGroups,
+	apply: func(in *reading, said raisedAs) {
+		in.kindOfProblem(said.now)
+		in.kindOfProblem(said.old)
+		if said.now == said.old && said.now != nil {
+			in.wrong("both kinds are %q: leave it out, or name what it was", said.now.Code())
+		}
+		if said.now != nil && said.old != nil {
+			in.raisedAs = append([]raisedAs{said}, in.raisedAs...)
+		}
+	},
+	picks: func(r *resolved, said raisedAs) bool {
+		if slices.Contains(problem.BuiltIn(), said.now) {
+			return true // whatever the route names
+		}
+		return slices.ContainsFunc(r.kinds(), func(one raisedKind) bool {
+			return distance(one.kind, said.now) >= 0 || distance(said.now, one.kind) >= 0
+		})
+	},
+	none: "no route here says that it raises the first kind: name it in Fails",
 }
 
 // ProblemShape sends the problems of a group in a shape of its own, as JSON of a media type
@@ -117,80 +113,83 @@ func ProblemShape[T any](media string, as func(format.Problem) T) Setting {
 			return json.MarshalWrite(to, as(shown))
 		},
 	}}})
-	return setting{
-		at:   here.Here(0),
-		name: "ProblemShape",
-		slot: slotProblemsAs,
-		mode: replaces | ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if as == nil {
-				b.mistake(at, "ProblemShape: the function is nil")
-			}
-			if of, _, err := mime.ParseMediaType(media); err != nil || !strings.Contains(of, "/") {
-				b.mistake(at, "ProblemShape: %q is not a media type, such as application/json", media)
-			}
-			t.problemsAs = &problemShape{offer: &offer.Offers[0], of: reflect.TypeFor[T](), at: at}
-		},
-		undone: func(t *terms) { t.problemsAs = nil },
-	}
+	return shapeKind.say(&problemShape{offer: &offer.Offers[0], of: reflect.TypeFor[T](), at: here.Here(0), missing: as == nil})
+}
+
+var shapeKind = &kindOf[*problemShape]{
+	name:  "ProblemShape",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) **problemShape { return &t.problemsAs },
+	wrong: func(in *reading, said *problemShape) {
+		if said.missing {
+			in.wrong("the function is nil")
+		}
+		if of, _, err := mime.ParseMediaType(said.offer.Media); err != nil || !strings.Contains(of, "/") {
+			in.wrong("%q is not a media type, such as application/json", said.offer.Media)
+		}
+	},
 }
 
 // JSONProblems sends the problems of a group as JSON, whatever callers accept or choose.
-func JSONProblems() Setting {
-	return flag(here.Here(0), "JSONProblems", slotPlainProblems, func(t *terms, on bool) { t.jsonOnly = on })
+func JSONProblems() Setting { return jsonProblemsKind.say(true) }
+
+var jsonProblemsKind = &kindOf[bool]{
+	name:  "JSONProblems",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *bool { return &t.jsonOnly },
 }
 
 // ProblemBase says what comes before a kind's code in the type of its problems
 // (RFC 9457, 3.1.1): the URI of a page about them, with its last slash. Without
 // it that is /problems/, which the API serves itself; an API that another handler
 // puts under a prefix needs to say so.
-func ProblemBase(uri string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "ProblemBase",
-		slot: slotProblemBase,
-		mode: replaces | ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if !strings.HasSuffix(uri, "/") && !strings.HasSuffix(uri, "#") {
-				b.mistake(at, "ProblemBase: %q ends neither in a slash nor in #, so no code can follow", uri)
-			}
-			t.base = uri
-		},
-		undone: func(t *terms) { t.base = ownBase },
-	}
+func ProblemBase(uri string) Setting { return baseKind.say(uri) }
+
+var baseKind = &kindOf[string]{
+	name:  "ProblemBase",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *string { return &t.base },
+	unset: ownBase,
+	wrong: func(in *reading, uri string) {
+		if !strings.HasSuffix(uri, "/") && !strings.HasSuffix(uri, "#") {
+			in.wrong("%q ends neither in a slash nor in #, so no code can follow", uri)
+		}
+	},
 }
 
 // ErrorsAsProblems turns the plain error answers (400 to 599) of the handlers in a group
 // into problems. Their header fields are kept; what is JSON already is left
 // alone. What the handler wrote goes to the log.
-func ErrorsAsProblems() Setting {
-	return flag(here.Here(0), "ErrorsAsProblems", slotUniform, func(t *terms, on bool) { t.uniform = on }).
-		where(isHandler,
-			"this list has no plain or mounted handler; answers of functions and Files are uniform anyway")
+func ErrorsAsProblems() Setting { return uniformKind.say(true) }
+
+var uniformKind = &kindOf[bool]{
+	name:  "ErrorsAsProblems",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *bool { return &t.uniform },
+	where: isHandler,
+	none:  "this list has no plain or mounted handler; answers of functions and Files are uniform anyway",
 }
 
 func (c ShowCauses) part() here.Place { return here.Place{} }
 
-func (c ShowCauses) setting() setting {
-	return setting{
-		name: "ShowCauses",
-		slot: slotCauses,
-		mode: replaces | ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			t.causes = &c
-			if c.Field == "" && c.Query == "" {
-				b.mistake(at, "ShowCauses: neither Field nor Query is set, so nobody can ask")
-			}
-			if c.Field != "" && !bind.IsToken(c.Field) {
-				b.mistake(at, "ShowCauses: Field: %q is not a field name (RFC 9110, 5.1), such as Canal-Debug", c.Field)
-			}
-			if hasMeaning(http.CanonicalHeaderKey(c.Field)) {
-				b.mistake(at, "ShowCauses: Field: %s has a meaning of its own: choose one such as Canal-Debug", c.Field)
-			}
-			if c.To == nil {
-				b.mistake(at, "ShowCauses: To is nil, so nobody may see them")
-			}
-		},
-		undone: func(t *terms) { t.causes = nil },
-	}
+func (c ShowCauses) setting() setting { return causesKind.sayAt(here.Place{}, &c) }
+
+var causesKind = &kindOf[*ShowCauses]{
+	name:  "ShowCauses",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) **ShowCauses { return &t.causes },
+	wrong: func(in *reading, said *ShowCauses) {
+		if said.Field == "" && said.Query == "" {
+			in.wrong("neither Field nor Query is set, so nobody can ask")
+		}
+		if said.Field != "" && !bind.IsToken(said.Field) {
+			in.wrong("Field: %q is not a field name (RFC 9110, 5.1), such as Canal-Debug", said.Field)
+		}
+		if hasMeaning(http.CanonicalHeaderKey(said.Field)) {
+			in.wrong("Field: %s has a meaning of its own: choose one such as Canal-Debug", said.Field)
+		}
+		if said.To == nil {
+			in.wrong("To is nil, so nobody may see them")
+		}
+	},
 }

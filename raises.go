@@ -43,7 +43,7 @@ func (r *resolved) kinds() (all []raisedKind) {
 	if r.part.withdrawn {
 		add("route", problem.Withdrawn)
 	}
-	if t.retirement.ends {
+	if t.ending.Ends {
 		add("route", problem.Retired)
 	}
 	for _, l := range t.active() {

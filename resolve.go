@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
@@ -99,31 +100,12 @@ func (b *builder) settle(l *list) {
 	}
 	l.terms = l.terms.below(l.settings)
 	l.terms.inherited = l.inherited
-	for i, s := range l.settings {
-		if s.is(besideVersions) && (l.kind == versionGroup || l.terms.version != "" || l.ofRoute) {
-			b.mistake(s.at, "%s: concerns all versions of a group: put it into the list that holds them", s.name)
-		}
-		if s.is(onlyRoute) && !l.ofRoute {
-			b.mistake(s.at, "%s: speaks of one route: put it into that route's list", s.name)
-		}
-		if s.is(early) {
-			s.apply(b, s.at, &l.terms)
-		}
-		if !s.is(replaces) {
-			continue
-		}
-		for _, earlier := range l.settings[:i] {
-			if earlier.slot == s.slot {
-				b.mistake(s.at, "%s: cannot be used together with %s at %s in one list: keep one", s.name, earlier.name,
-					earlier.at)
-			}
-		}
-		s.apply(b, s.at, &l.terms)
+	for i := range l.settings {
+		s := &l.settings[i]
+		b.checkList(l, s, l.settings[:i])
 	}
-	for _, s := range l.settings {
-		if !s.is(replaces) && !s.is(early) {
-			s.apply(b, s.at, &l.terms)
-		}
+	for _, s := range inOrder(l.settings) {
+		s.kind.read(&reading{terms: &l.terms, of: s, to: b})
 	}
 	b.checkRetirement(l)
 	if l.terms.guard != nil {
@@ -135,10 +117,36 @@ func (b *builder) settle(l *list) {
 	b.lists = append(b.lists, l)
 }
 
+// checkList reports a setting that does not belong into a list, or not together with earlier ones.
+func (b *builder) checkList(l *list, s *setting, earlier []setting) {
+	if s.is(besideVersions) && (l.kind == versionGroup || l.terms.version != "" || l.ofRoute) {
+		b.mistake(s.at, "%s: concerns all versions of a group: put it into the list that holds them", s.name)
+	}
+	if s.is(onlyRoute) && !l.ofRoute {
+		b.mistake(s.at, "%s: speaks of one route: put it into that route's list", s.name)
+	}
+	for _, other := range earlier {
+		if s.is(replaces) && other.slot == s.slot {
+			b.mistake(s.at, "%s: cannot be used together with %s at %s in one list: keep one", s.name, other.name, other.at)
+		}
+	}
+}
+
+// inOrder are the settings of a list in the order in which they are read, so that it does not matter where in the
+// list they are: first those of what outer lists say, then those that replace, then those that add.
+func inOrder(settings []setting) []*setting {
+	all := make([]*setting, len(settings))
+	for i := range settings {
+		all[i] = &settings[i]
+	}
+	slices.SortStableFunc(all, func(a, b *setting) int { return cmp.Compare(a.order(), b.order()) })
+	return all
+}
+
 func (b *builder) guardName(t *terms) string {
 	base, n := t.guard.Scheme().Name, 1
 	for _, g := range b.guards {
-		if isSame(g.guard, t.guard) || g.at == t.guardAt {
+		if isSame(g.guard, t.guard) || g.said == t.guardSaid {
 			return g.name
 		}
 		if g.guard.Scheme().Name == base {
@@ -149,20 +157,20 @@ func (b *builder) guardName(t *terms) string {
 	if n > 1 {
 		name = fmt.Sprintf("%s-%d", base, n)
 	}
-	b.guards = append(b.guards, namedGuard{t.guard, t.guardAt, name})
+	b.guards = append(b.guards, namedGuard{t.guard, t.guardSaid, name})
 	return name
 }
 
 // checkRetirement holds the times of a list against each other (RFC 9745, 4).
 func (b *builder) checkRetirement(l *list) {
-	r := l.terms.retirement
-	if r.sunset.IsZero() || !r.sunset.Before(r.deprecated) {
+	r := l.terms.ending
+	if r.Sunset.IsZero() || !r.Sunset.Before(r.Deprecated) {
 		return
 	}
 	for _, s := range l.settings {
-		if s.slot == slotRetirement {
+		if s.kind == retirementKind {
 			b.mistake(s.at, "%s: the sunset, %s, is before the deprecation, %s: it must not be (RFC 9745, 4)", s.name,
-				r.sunset.UTC().Format(time.RFC3339), r.deprecated.UTC().Format(time.RFC3339))
+				r.Sunset.UTC().Format(time.RFC3339), r.Deprecated.UTC().Format(time.RFC3339))
 			return
 		}
 	}

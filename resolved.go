@@ -66,14 +66,6 @@ func (r *resolved) source() string {
 	return fmt.Sprintf("%s (%s:%d)", name, filepath.Base(file), line)
 }
 
-func functionOf(function any) *runtime.Func {
-	v := reflect.ValueOf(function)
-	if v.IsNil() {
-		return nil
-	}
-	return runtime.FuncForPC(v.Pointer())
-}
-
 // functionName is the name of a function with its package's, without its
 // receiver: passages.find. A function literal has none.
 func functionName(function *runtime.Func) string {

@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"cmp"
 	"errors"
 	"log/slog"
 	"reflect"
@@ -14,87 +15,31 @@ import (
 	"github.com/wicketway/wicketway/internal/here"
 )
 
-// flag makes a setting that is on or off; off is what Undo makes of it.
-func flag(at here.Place, name string, about slot, set func(t *terms, on bool)) setting {
-	return setting{
-		at:     at,
-		name:   name,
-		slot:   about,
-		mode:   replaces | ofGroups,
-		apply:  func(_ reporter, _ here.Place, t *terms) { set(t, true) },
-		undone: func(t *terms) { set(t, false) },
-	}
-}
-
-// some reports a list that is empty, or has something twice.
-func some[T comparable](b reporter, at here.Place, setting string, list []T) {
-	if len(list) == 0 {
-		b.mistake(at, "%s: none is given: leave it out, or name some", setting)
-	}
-	twice(b, at, setting, list)
-}
-
-// askWrong reports what a value that was given says is wrong with it by itself.
-func askWrong(b reporter, at here.Place, name string, value any) {
-	for _, err := range wrongWith(value) {
-		b.mistake(at, "%s: %v", name, err)
-	}
-}
-
-// Undo takes a setting back that a group further out has: what holds is what would hold
-// without any of its kind, so of Envelope("data") only that it is an Envelope counts. Of
-// [Limits] each field that is not zero is lifted to its default. A [Guard] is undone by
-// [Public], and what adds up (Chain, Scopes, Fails, Translate) cannot be undone.
-func Undo(s Setting) Setting {
-	at := here.Here(0)
-	if isNil(s) {
-		return setting{at: at, name: "Undo", slot: at, apply: func(b reporter, at here.Place, _ *terms) {
-			b.mistake(at, "Undo: the setting is nil")
-		}}
-	}
-	of := s.setting()
-	u := setting{at: at, name: "Undo of " + of.name, slot: of.slot, mode: of.mode, limits: of.limits, retires: of.retires}
-	if of.undone == nil {
-		u.apply = func(b reporter, at here.Place, _ *terms) {
-			b.mistake(at, "Undo: %s cannot be undone: use Public for a Guard; what adds up stays", of.name)
-		}
-		return u
-	}
-	u.apply = func(_ reporter, _ here.Place, t *terms) { of.undone(t) }
-	u.acts = func(r *resolved) bool {
-		for l := r.list; l != nil; l = l.outer {
-			if slices.ContainsFunc(l.settings, func(o setting) bool { return o.slot == of.slot && o.name == of.name }) {
-				return true
-			}
-		}
-		return false
-	}
-	u.lacks = "no group around it has such a setting"
-	return u
-}
-
 // Chain adds middleware, outermost first. Outer groups' chains come before inner
 // ones. Each middleware is applied once where the setting is, not once a
 // route, so that its state is shared by all below.
-func Chain(middleware ...Middleware) Setting {
-	return setting{at: here.Here(0), name: "Chain", slot: slotChain, apply: func(b reporter, at here.Place, t *terms) {
+func Chain(middleware ...Middleware) Setting { return chainKind.say(middleware) }
+
+var chainKind = &kindOf[[]Middleware]{
+	name: "Chain",
+	apply: func(in *reading, middleware []Middleware) {
 		if len(middleware) == 0 {
-			b.mistake(at, "Chain: none is given: leave it out, or name some")
+			in.wrong("none is given: leave it out, or name some")
 		}
 		for i, m := range middleware {
 			if m.Wrap == nil {
-				b.mistake(at, "Chain: middleware %d has no function: use Wrap, or a package's own", i+1)
+				in.wrong("middleware %d has no function: use Wrap, or a package's own", i+1)
 			}
-			checkMiddleware(b, at, m)
-			if i := slices.IndexFunc(t.active(), func(l *chained) bool { return l.Name == m.Name }); i >= 0 && !m.Repeats {
-				if t.inherited { // the inheriting version has its own
+			checkMiddleware(in, m)
+			if i := slices.IndexFunc(in.active(), func(l *chained) bool { return l.Name == m.Name }); i >= 0 && !m.Repeats {
+				if in.inherited { // the inheriting version has its own
 					continue
 				}
-				b.mistake(at, "Chain: %s is in the chain already, at %s: requests would pass it twice", m.Name, t.active()[i].at)
+				in.wrong("%s is in the chain already, at %s: requests would pass it twice", m.Name, in.active()[i].at)
 			}
-			t.chain = append(t.chain, &chained{Middleware: m, at: at, depth: len(t.chain)})
+			in.chain = append(in.chain, &chained{Middleware: m, at: in.of.at, depth: len(in.chain)})
 		}
-	}}
+	},
 }
 
 func chainNames(of []*chained) string {
@@ -109,63 +54,50 @@ func chainNames(of []*chained) string {
 }
 
 // checkMiddleware reports what is wrong with a middleware by itself.
-func checkMiddleware(b reporter, at here.Place, m Middleware) {
+func checkMiddleware(in *reading, m Middleware) {
 	if m.Name == "" {
-		b.mistake(at, "Chain: a middleware has no name: listings and Without need one")
+		in.wrong("a middleware has no name: listings and Without need one")
 	}
 	for _, k := range m.Raises {
-		b.kind(at, "Chain: "+m.Name, k)
+		in.to.kind(in.of.at, "Chain: "+m.Name, k)
 	}
+	wrong := func(format string, args ...any) { in.to.mistake(in.of.at, m.Name+": "+format, args...) }
 	for _, field := range m.Sets {
 		if !bind.IsToken(field.Name) {
-			b.mistake(at, "%s: it says that it sets %q, which is not a field name (RFC 9110, 5.1)", m.Name, field.Name)
+			wrong("it says that it sets %q, which is not a field name (RFC 9110, 5.1)", field.Name)
 		}
 	}
 	for _, t := range m.Reads {
 		if t == nil {
-			b.mistake(at, "%s: it says that it reads a nil type: use reflect.TypeFor", m.Name)
+			wrong("it says that it reads a nil type: use reflect.TypeFor")
 		}
 	}
 	if m.Check != nil {
 		for _, err := range check.Unjoin(m.Check()) {
-			b.mistake(at, "%s: %v", m.Name, err)
-		}
-	}
-}
-
-func twice[T comparable](b reporter, at here.Place, setting string, list []T) {
-	for i, one := range list {
-		if slices.Contains(list[:i], one) {
-			b.mistake(at, "%s: %v is named twice: once is enough", setting, one)
+			wrong("%v", err)
 		}
 	}
 }
 
 // Without leaves middleware of outer chains out, by name.
-func Without(names ...string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Without",
-		slot: slotWithout,
-		mode: early,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if len(names) == 0 {
-				b.mistake(at, "Without: none is given: leave it out, or name some")
+func Without(names ...string) Setting { return withoutKind.say(names) }
+
+var withoutKind = &kindOf[[]string]{
+	name: "Without",
+	mode: early,
+	apply: func(in *reading, names []string) {
+		some(in, names)
+		for i, name := range names {
+			found := slices.IndexFunc(in.active(), func(l *chained) bool { return l.Name == name })
+			switch {
+			case slices.Contains(names[:i], name):
+			case found < 0:
+				in.wrong("no %s is in the chain here; there are %s", name, chainNames(in.active()))
+			default:
+				in.left = append(in.left[:len(in.left):len(in.left)], in.active()[found])
 			}
-			for i, name := range names {
-				if slices.Contains(names[:i], name) {
-					b.mistake(at, "Without: %s is named twice: once is enough", name)
-					continue
-				}
-				found := slices.IndexFunc(t.active(), func(l *chained) bool { return l.Name == name })
-				if found < 0 {
-					b.mistake(at, "Without: no %s is in the chain here; there are %s", name, chainNames(t.active()))
-					continue
-				}
-				t.left = append(t.left[:len(t.left):len(t.left)], t.active()[found])
-			}
-		},
-	}
+		}
+	},
 }
 
 // Attach puts a value at a route or a group, for middleware that reads it with [Attached]:
@@ -178,48 +110,46 @@ func Without(names ...string) Setting {
 // for which it holds, and reports what it says. One with a method Methods() []string is about
 // routes with these methods alone, and about what is mounted.
 func Attach[T any](value T) Setting {
-	t := reflect.TypeFor[T]()
-	about, lacks := func(string) bool { return true }, ""
+	of := attachment{of: reflect.TypeFor[T](), value: value, held: exchange.AsAttached(value)}
 	if m, ok := any(value).(interface{ Methods() []string }); ok {
-		methods := m.Methods()
-		about = func(method string) bool { return method == anyMethod || slices.Contains(methods, method) }
-		lacks = ", or no route here has a method that it is about (" + strings.Join(methods, ", ") + ")"
-	}
-	var asks func(facts.Route) error
-	if c, ok := any(value).(interface{ CheckRoute(facts.Route) error }); ok {
-		asks = func(f facts.Route) error {
-			if !about(f.Method) {
-				return nil
-			}
-			return c.CheckRoute(f)
-		}
+		of.methods = m.Methods()
 	}
 	at, name := here.By()
-	if name == "" {
-		name = "Attach of " + t.String()
-	}
-	return setting{
-		at:    at,
-		name:  name,
-		slot:  t,
-		mode:  replaces,
-		value: value,
-		apply: func(b reporter, at here.Place, terms *terms) {
-			for _, err := range check.Unjoin(wrongAttached(t)) {
-				b.mistake(at, "%s: %v", name, err)
-			}
-			detach[T](terms)
-			terms.attached = append(terms.attached, exchange.AsAttached(value))
-			askWrong(b, at, name, value)
-			if isNil(value) {
-				b.mistake(at, "Attach: the %s is nil; Undo(Attach(...)) takes away what an outer group has", t)
-			}
-		},
-		undone: detach[T],
-		acts:   func(r *resolved) bool { return r.terms().reads(t) && about(r.method) },
-		lacks:  "no middleware in the chain and no guard here reads a " + t.String() + ": add the one that does" + lacks,
-		check:  asks,
-	}
+	s := attachKind.sayAt(at, of)
+	s.slot, s.name = of.of, cmp.Or(name, "Attach of "+of.of.String())
+	return s
+}
+
+var attachKind = &kindOf[attachment]{
+	name: "Attach",
+	mode: replaces,
+	wrong: func(in *reading, said attachment) {
+		for _, err := range check.Unjoin(wrongAttached(said.of)) {
+			in.wrong("%v", err)
+		}
+		in.askWrong(said.value)
+		if isNil(said.value) {
+			in.of.failed = true
+			in.to.mistake(in.of.at, "Attach: the %s is nil; Undo(Attach(...)) takes away what an outer group has", said.of)
+		}
+	},
+	apply: func(in *reading, said attachment) {
+		in.attached = slices.DeleteFunc(slices.Clone(in.attached), func(held any) bool {
+			return reflect.TypeOf(held) == reflect.TypeOf(said.held)
+		})
+		if !in.of.undo {
+			in.attached = append(in.attached, said.held)
+		}
+	},
+	undoable: true,
+	picks:    func(r *resolved, said attachment) bool { return r.terms().reads(said.of) && said.isAbout(r.method) },
+	none:     "no middleware in the chain and no guard here reads a %v",
+	check: func(said attachment, of facts.Route) error {
+		if c, asks := said.value.(interface{ CheckRoute(facts.Route) error }); asks && said.isAbout(of.Method) {
+			return c.CheckRoute(of)
+		}
+		return nil
+	},
 }
 
 // wrongAttached says which methods of a value are never asked.
@@ -236,208 +166,185 @@ func wrongAttached(t reflect.Type) error {
 		check.OtherSignature(methods, about, reflect.TypeFor[func() []string]()))
 }
 
-func detach[T any](t *terms) {
-	t.attached = slices.DeleteFunc(slices.Clone(t.attached), exchange.IsAttached[T])
-}
-
 // Observe adds an observer of the requests of a group. Without one the steps cost nothing.
-func Observe(by exchange.Observer) Setting {
-	return setting{at: here.Here(0), name: "Observe", slot: slotObserve, mode: ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if isNil(by) {
-				b.mistake(at, "Observe: the observer is nil")
-				return
-			}
-			askWrong(b, at, "Observe", by)
-			t.observers = append(t.observers[:len(t.observers):len(t.observers)], by)
-		}}
+func Observe(by exchange.Observer) Setting { return observeKind.say(by) }
+
+var observeKind = &kindOf[exchange.Observer]{
+	name: "Observe",
+	mode: ofGroups,
+	apply: func(in *reading, by exchange.Observer) {
+		if isNil(by) {
+			in.wrong("the observer is nil")
+			return
+		}
+		in.askWrong(by)
+		in.observers = append(in.observers[:len(in.observers):len(in.observers)], by)
+	},
 }
 
 func (l Limits) part() here.Place { return here.Place{} }
 
-func (l Limits) setting() setting {
-	return setting{
-		name:   "Limits",
-		slot:   slotLimits,
-		mode:   replaces | ofGroups,
-		limits: &l,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if l == (Limits{}) {
-				b.mistake(at, "Limits: no field is set: leave it out, or set one")
-			}
-			if l.Body < 0 || l.Rate < 0 || l.Time < 0 || l.AtOnce < 0 || l.Faults < 0 {
-				b.mistake(at, "Limits: %+v: a limit must be positive; Undo(Limits{...}) lifts one", l)
-				return
-			}
-			l.set(&t.limits, l)
-			if l.AtOnce > 0 {
-				t.seats = append(slices.Clip(t.seats), make(chan struct{}, l.AtOnce))
-			}
-		},
-		undone: func(t *terms) {
-			l.set(&t.limits, defaultLimits)
-			if l.AtOnce != 0 {
-				t.seats = nil
-			}
-		},
-		pieces: l.pieces(),
-	}
-}
+func (l Limits) setting() setting { return limitsKind.sayAt(here.Place{}, l) }
 
-// pieces are the fields that are set, each a setting of its own.
-func (l Limits) pieces() (all []piece) {
-	add := func(name string, value func(Limits) bool, acts func(*resolved) bool, lacks string) {
-		if value(l) {
-			all = append(all, piece{name, func(at *list, r *resolved) bool {
-				for nearer := r.list; nearer != at; nearer = nearer.outer {
-					if slices.ContainsFunc(nearer.settings, func(s setting) bool { return s.limits != nil && value(*s.limits) }) &&
-						name != "AtOnce" {
-						return false
-					}
-				}
-				return acts == nil || acts(r)
-			}, lacks})
+var limitsKind = &kindOf[Limits]{
+	name: "Limits",
+	mode: replaces | byField | ofGroups,
+	wrong: func(in *reading, said Limits) {
+		if said == (Limits{}) {
+			in.wrong("no field is set: leave it out, or set one")
 		}
-	}
-	const overruled = "inner settings overrule it for every route"
-	add(
-		"Body", func(l Limits) bool { return l.Body != 0 }, (*resolved).reads,
-		"no route here reads a body, or inner settings overrule it; a plain handler sees to its own body",
-	)
-	add("Rate", func(l Limits) bool { return l.Rate != 0 }, nil, overruled)
-	add("Time", func(l Limits) bool { return l.Time != 0 }, nil, overruled)
-	add("AtOnce", func(l Limits) bool { return l.AtOnce != 0 }, nil, overruled)
-	add(
-		"Faults", func(l Limits) bool { return l.Faults != 0 },
-		func(r *resolved) bool { return r.input != nil && r.input.Reads() },
-		"no route here reads an input, or inner settings overrule it",
-	)
-	return all
+		if said.Body < 0 || said.Rate < 0 || said.Time < 0 || said.AtOnce < 0 || said.Faults < 0 {
+			in.wrong("%+v: a limit must be positive; Undo(Limits{...}) lifts one", said)
+		}
+	},
+	field: func(t *terms) *Limits { return &t.limits },
+	unset: defaultLimits,
+	apply: func(in *reading, said Limits) {
+		switch {
+		case said.AtOnce == 0, in.of.failed:
+		case in.of.undo:
+			in.seats = nil
+		default:
+			in.seats = append(slices.Clip(in.seats), make(chan struct{}, said.AtOnce))
+		}
+	},
+	fields: map[string]fieldKind{
+		"Body": {
+			where: (*resolved).reads,
+			none:  "no route here reads a body, or inner settings overrule it; a plain handler sees to its own body",
+		},
+		"AtOnce": {adds: true},
+		"Faults": {
+			where: func(r *resolved) bool { return r.input != nil && r.input.Reads() },
+			none:  "no route here reads an input, or inner settings overrule it",
+		},
+	},
 }
 
 // Slashes says what a slash at the end of a path means for the routes of a group.
-func Slashes(policy Slash) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Slashes",
-		slot: slotSlashes,
-		mode: replaces | ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if t.slashes = policy; policy > SlashSame {
-				b.mistake(at, "Slashes: %d is not a policy: write SlashRedirect, SlashStrict or SlashSame", uint8(policy))
-				t.slashes = SlashRedirect
-			}
-		},
-		undone: func(t *terms) { t.slashes = SlashRedirect },
-	}
+func Slashes(policy Slash) Setting { return slashesKind.say(policy) }
+
+var slashesKind = &kindOf[Slash]{
+	name:  "Slashes",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *Slash { return &t.slashes },
+	wrong: func(in *reading, policy Slash) {
+		if policy > SlashSame {
+			in.wrong("%d is not a policy: write SlashRedirect, SlashStrict or SlashSame", uint8(policy))
+		}
+	},
 }
 
 // Listing lets [Files] list the folders that have no index.html, as JSON. Names that
 // are no UTF-8 are left out, as no path leads to them (see [io/fs.ValidPath]).
-func Listing() Setting {
-	return flag(here.Here(0), "Listing", slotListing, func(t *terms, on bool) { t.listing = on }).
-		where(isFiles,
-			"this list has no Files")
-}
+func Listing() Setting { return listingKind.say(true) }
 
-// Description says more of a route than its [Summary], in one paragraph or several, as CommonMark.
-func Description(text string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Description",
-		slot: slotDescription,
-		mode: replaces | onlyRoute,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if t.description = text; strings.TrimSpace(text) == "" {
-				b.mistake(at, "Description: the text is empty: say more of the route, or leave it out")
-			}
-		},
-	}
-}
-
-// Tags put routes into groups for readers of listings and contracts, in addition to those of outer groups.
-func Tags(names ...string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Tags",
-		slot: slotTags,
-		apply: func(b reporter, at here.Place, t *terms) {
-			some(b, at, "Tags", names)
-			for _, name := range names {
-				if strings.TrimSpace(name) == "" || slices.Contains(t.tags, name) {
-					b.mistake(at, "Tags: %q is empty or given twice", name)
-				}
-				t.tags = append(t.tags, name)
-			}
-		},
-	}
+var listingKind = &kindOf[bool]{
+	name:  "Listing",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *bool { return &t.listing },
+	where: isFiles,
+	none:  "this list has no Files",
 }
 
 // Name names a route, for links to it. Without it the name is that of the route's
 // function with its package's: passages.find.
-func Name(name string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Name",
-		slot: slotName,
-		mode: replaces | onlyRoute,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if t.name = name; name == "" ||
-				strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == '/' || c == 0x7f }) {
-				b.mistake(at, "Name: %q is not a name: names have neither spaces nor slashes, such as passages.find", name)
-			}
-		},
-	}
+func Name(name string) Setting { return nameKind.say(name) }
+
+var nameKind = &kindOf[string]{
+	name:  "Name",
+	mode:  replaces | onlyRoute,
+	field: func(t *terms) *string { return &t.name },
+	wrong: func(in *reading, name string) {
+		if name == "" || strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == '/' || c == 0x7f }) {
+			in.wrong("%q is not a name: names have neither spaces nor slashes, such as passages.find", name)
+		}
+	},
 }
 
 // Summary says in a line what a route is for.
-func Summary(text string) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Summary",
-		slot: slotSummary,
-		mode: replaces | onlyRoute,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if t.summary = text; strings.TrimSpace(text) == "" || strings.ContainsAny(text, "\r\n") {
-				b.mistake(at, "Summary: %q is not a line of text: say what the route is for, or leave it out", text)
+func Summary(text string) Setting { return summaryKind.say(text) }
+
+var summaryKind = &kindOf[string]{
+	name:  "Summary",
+	mode:  replaces | onlyRoute,
+	field: func(t *terms) *string { return &t.summary },
+	wrong: func(in *reading, text string) {
+		if strings.TrimSpace(text) == "" || strings.ContainsAny(text, "\r\n") {
+			in.wrong("%q is not a line of text: say what the route is for, or leave it out", text)
+		}
+	},
+}
+
+// Description says more of a route than its [Summary], in one paragraph or several, as CommonMark.
+func Description(text string) Setting { return descriptionKind.say(text) }
+
+var descriptionKind = &kindOf[string]{
+	name:  "Description",
+	mode:  replaces | onlyRoute,
+	field: func(t *terms) *string { return &t.description },
+	wrong: func(in *reading, text string) {
+		if strings.TrimSpace(text) == "" {
+			in.wrong("the text is empty: say more of the route, or leave it out")
+		}
+	},
+}
+
+// Tags put routes into groups for readers of listings and contracts, in addition to those of outer groups.
+func Tags(names ...string) Setting { return tagsKind.say(names) }
+
+var tagsKind = &kindOf[[]string]{
+	name: "Tags",
+	apply: func(in *reading, names []string) {
+		some(in, names)
+		for _, name := range names {
+			if strings.TrimSpace(name) == "" || slices.Contains(in.tags, name) {
+				in.wrong("%q is empty or given twice", name)
 			}
-		},
-	}
+			in.tags = append(in.tags, name)
+		}
+	},
 }
 
 // IgnoreReadOnly passes over the members of a JSON body that only the server sets
 // (rule:"readOnly"), so that callers can send back what they got; they are refused
 // otherwise.
-func IgnoreReadOnly() Setting {
-	return flag(here.Here(0), "IgnoreReadOnly", slotReadOnly, func(t *terms, on bool) { t.readOnly = on }).
-		where(readsJSON, noJSONBody)
+func IgnoreReadOnly() Setting { return readOnlyKind.say(true) }
+
+var readOnlyKind = &kindOf[bool]{
+	name:  "IgnoreReadOnly",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *bool { return &t.readOnly },
+	where: readsJSON,
+	none:  "no route here reads a JSON body",
 }
 
 // AllowUnknown ignores members of a JSON body that the input does not have; they
 // are refused otherwise.
-func AllowUnknown() Setting {
-	return flag(here.Here(0), "AllowUnknown", slotUnknown, func(t *terms, on bool) { t.unknown = on }).
-		where(readsJSON, noJSONBody)
-}
+func AllowUnknown() Setting { return unknownKind.say(true) }
 
-const noJSONBody = "no route here reads a JSON body"
+var unknownKind = &kindOf[bool]{
+	name:  "AllowUnknown",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *bool { return &t.unknown },
+	where: readsJSON,
+	none:  "no route here reads a JSON body",
+}
 
 // Log is where the API writes what is its own: that it listens, and failures that
 // nobody else logs (see [exchange.Failure.MarkLogged]). Without it that is where a middleware logs requests (see
 // [Middleware.Log]), or else slog's default.
-func Log(logger *slog.Logger) Setting {
-	return setting{
-		at:   here.Here(0),
-		name: "Log",
-		slot: slotLog,
-		mode: replaces | ofGroups,
-		apply: func(b reporter, at here.Place, t *terms) {
-			if t.log = logger; logger == nil {
-				b.mistake(at, "Log: the logger is nil: leave it out for slog's default")
-			}
-		},
-		undone: func(t *terms) { t.log = nil },
-	}
+func Log(logger *slog.Logger) Setting { return logKind.say(logger) }
+
+var logKind = &kindOf[*slog.Logger]{
+	name:  "Log",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) **slog.Logger { return &t.log },
+	wrong: func(in *reading, logger *slog.Logger) {
+		if logger == nil {
+			in.wrong("the logger is nil: leave it out for slog's default")
+		}
+	},
 }
 
 // Development is for the programmer's machine. What is answered stays the same; more is shown: JSON is
@@ -446,6 +353,10 @@ func Log(logger *slog.Logger) Setting {
 // declaring it, what in an output breaks the rules of its type, which conditions were not held, and which
 // middleware neither answers nor goes on. Production is the default. WICKETWAY_DEVELOPMENT=1 in the
 // environment does the same for a whole API.
-func Development() Setting {
-	return flag(here.Here(0), "Development", slotDevelopment, func(t *terms, on bool) { t.development = on })
+func Development() Setting { return developmentKind.say(true) }
+
+var developmentKind = &kindOf[bool]{
+	name:  "Development",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *bool { return &t.development },
 }

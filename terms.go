@@ -27,6 +27,7 @@ type terms struct {
 	chain       []*chained // the chain, outermost first
 	left        []*chained // those of it that are left out
 	guard       exchange.Authenticator
+	guardSaid   *guarding
 	guardAt     here.Place
 	guardName   string   // its scheme's, or one that tells it from other guards of that name
 	after       int      // how many of the chain come before the guard
@@ -36,11 +37,11 @@ type terms struct {
 	anyScope    [][]string // of each list one
 	rules       []allowRule
 	fails       []*problem.Kind
-	attached    []any         // by Attach, nearest first
-	inherited   bool          // they are of a list that another version has
-	answers     int           // the status of a success; 0: 200, or 204 for None
-	describes   *described    // what a handler reads and answers
-	located     *runtime.Func // the function of the route that makes locations
+	attached    []any      // by Attach, nearest first
+	inherited   bool       // they are of a list that another version has
+	answers     int        // the status of a success; 0: 200, or 204 for None
+	describes   *described // what a handler reads and answers
+	located     location
 	summary     string
 	description string
 	tags        []string
@@ -77,6 +78,8 @@ type groupTerms struct {
 	translate   []func(error) error // nearest first
 	nearest     int                 // how many of them the list that is being read has added
 	observers   []exchange.Observer
+	ending      Retirement // what all settings around it say
+	related     []string   // the links of Related
 	retirement  *retirement
 	causes      *ShowCauses
 }
@@ -109,6 +112,11 @@ func (t *terms) guards(method string) bool {
 	return !slices.Contains(t.open, method)
 }
 
+// openToAll takes the guard away, and what it would be asked for.
+func (t *terms) openToAll() {
+	t.guard, t.public, t.open, t.scopes, t.anyScope, t.rules = nil, true, nil, nil, nil, nil
+}
+
 // reads reports whether somebody on the way to the route reads attached values of a type.
 func (t *terms) reads(of reflect.Type) bool {
 	if t.guard != nil && slices.Contains(t.guard.Scheme().Reads, of) {
@@ -128,6 +136,9 @@ func (t *terms) asksFor(other *terms) bool {
 			return !slices.ContainsFunc(t.anyScope, func(own []string) bool { return slices.Equal(own, oneOf) })
 		})
 }
+
+// A guarding is what one Guard says. Two may have guards of which cannot be seen whether they are the same.
+type guarding struct{ by exchange.Authenticator }
 
 // isSame reports whether two guards are one. Where that cannot be seen they are not.
 func isSame(a, b exchange.Authenticator) bool {
@@ -219,49 +230,6 @@ type Limits struct {
 // defaultLimits are what holds where nothing is said.
 var defaultLimits = Limits{Body: 1 << 20, Faults: check.MostFaults}
 
-// set takes over from what l names.
-func (l Limits) set(to *Limits, from Limits) {
-	if l.Body != 0 {
-		to.Body = from.Body
-	}
-	if l.Rate != 0 {
-		to.Rate = from.Rate
-	}
-	if l.Time != 0 {
-		to.Time = from.Time
-	}
-	if l.AtOnce != 0 {
-		to.AtOnce = from.AtOnce
-	}
-	if l.Faults != 0 {
-		to.Faults = from.Faults
-	}
-}
-
-// Retirement says how routes end: since when they are deprecated (RFC 9745), when they are expected to be gone
-// (RFC 8594), and what comes instead. Their answers say so in header fields. A zero field leaves what an outer group
-// says; Undo lifts the fields that are set. It does not travel with inherited routes, except for the Clock.
-//
-//	wicketway.Version("v1", legacy.Parts(desk), wicketway.Retirement{Deprecated: september, Sunset: june, Ends: true,
-//		Successor: "/api/v2"})
-type Retirement struct {
-	// Deprecated is the time from which the routes should no longer be used, past or to come.
-	Deprecated time.Time
-	// Sunset is when they are expected to be gone. They are still served after that, unless Ends is set.
-	Sunset time.Time
-	// Ends ends the routes at their Sunset: from then on they answer 410 with [problem.Retired]. The guard is asked
-	// first, so that the log can say who still calls.
-	Ends bool
-	// Rehearsals are windows of time in which they have ended already, for callers who have not noticed.
-	Rehearsals []facts.Window
-	// Successor leads to the replacement, by a Link with the relation successor-version (RFC 5829): a path or a URI, or
-	// the function that serves it in another version, whose path then has parameters of the same names.
-	Successor any
-	// Clock says what time it is; nil: time.Now. It is for tests of the time after the Sunset, and must be safe for
-	// concurrent use.
-	Clock func() time.Time
-}
-
 // A Slash says what becomes of a request whose path fits a route except for a slash
 // at its end. Its values are those of table.Slash.
 type Slash uint8
@@ -284,6 +252,7 @@ const ownBase = failure.OwnBase
 // An allowRule is what Allow has said.
 type allowRule struct {
 	kind *problem.Kind
+	in   reflect.Type                                                     // the input of the routes that it is about
 	ask  func(ctx context.Context, caller Identity, in any) (bool, error) // in is a pointer
 }
 
@@ -299,6 +268,15 @@ type ShowCauses struct {
 	To func(ctx context.Context, caller Identity) bool
 }
 
+// A location says whose path the answers of a route lead to, as LocatedBy does.
+type location struct {
+	by *runtime.Func // the function of that route
+	in reflect.Type  // its input
+}
+
+// String gives the input.
+func (l location) String() string { return l.in.String() }
+
 // described are the types that Describes names.
 type described struct {
 	in  reflect.Type
@@ -313,7 +291,8 @@ type problemShape struct {
 	of    reflect.Type
 	at    here.Place
 
-	schema *check.Type // once it was checked
+	missing bool        // the function is nil
+	schema  *check.Type // once it was checked
 }
 
 func (s *problemShape) info(docs *check.Documents) *facts.ProblemShape {

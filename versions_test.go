@@ -239,7 +239,7 @@ func TestVersionByMistakes(t *testing.T) {
 		{list{by(field, "v9"), wicketway.Version("v1", a)}, "VersionBy: version v9 does not exist under /; available: v1"},
 		{list{by(wicketway.InHeader("a b"), ""), wicketway.Version("v1", a)}, `Header("a b") is not a field name`},
 		{list{by(wicketway.InHeader("host"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Host has a meaning of its own"},
-		{list{by(wicketway.InHeader("accept"), ""), wicketway.Version("v1", a)}, "or MediaType"},
+		{list{by(wicketway.InHeader("accept"), ""), wicketway.Version("v1", a)}, "or InMediaType"},
 		{list{by(wicketway.InHeader("authorization"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Authorization has a meaning of its own"},
 		{list{by(wicketway.InHeader("If-Match"), ""), wicketway.Version("v1", a)}, "VersionBy: the field If-Match has a meaning of its own"},
 		{list{by(wicketway.InHeader("X-Canal-Key"), ""), wicketway.Version("v1", a), wicketway.Guard(auth.Key(noKey, auth.Header("x-canal-key")))}, "the guard key reads the field X-Canal-Key"},

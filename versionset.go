@@ -2,8 +2,10 @@ package wicketway
 
 import (
 	"net/http"
+	"reflect"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -152,21 +154,61 @@ type lineage struct {
 	at     here.Place     // of Inherit
 }
 
-// A retirement is how something ends. One that terms have is not changed.
+// Retirement says how routes end: since when they are deprecated (RFC 9745), when they are expected to be gone
+// (RFC 8594), and what comes instead. Their answers say so in header fields. A zero field leaves what an outer group
+// says; Undo lifts the fields that are set. It does not travel with inherited routes, except for the Clock.
+//
+//	wicketway.Version("v1", legacy.Parts(desk), wicketway.Retirement{Deprecated: september, Sunset: june, Ends: true,
+//		Successor: "/api/v2"})
+type Retirement struct {
+	// Deprecated is the time from which the routes should no longer be used, past or to come.
+	Deprecated time.Time
+	// Sunset is when they are expected to be gone. They are still served after that, unless Ends is set.
+	Sunset time.Time
+	// Ends ends the routes at their Sunset: from then on they answer 410 with [problem.Retired]. The guard is asked
+	// first, so that the log can say who still calls.
+	Ends bool
+	// Rehearsals are windows of time in which they have ended already, for callers who have not noticed.
+	Rehearsals []facts.Window
+	// Successor leads to the replacement, by a Link with the relation successor-version (RFC 5829): a path or a URI, or
+	// the function that serves it in another version, whose path then has parameters of the same names.
+	Successor any
+	// Clock says what time it is; nil: time.Now. It is for tests of the time after the Sunset, and must be safe for
+	// concurrent use.
+	Clock func() time.Time
+}
+
+// A retirement is how something ends, as the request path needs it. It is not changed.
 type retirement struct {
-	deprecated, sunset time.Time
-	ends               bool
-	rehearsals         []facts.Window
-	successor          string
-	successorOf        *runtime.Func // the function that serves it
-	links              []string
-	now                func() time.Time
+	Retirement
+	successorOf *runtime.Func // the function that serves the successor, where one is named
+	links       []string      // all of the field Link, except for a successor that only the request tells
 
 	deprecation, sunsetAt string // the fields
 	link                  []string
 }
 
 var noRetirement = &retirement{}
+
+// newRetirement makes a retirement of what the settings around a route say.
+func newRetirement(says Retirement, related []string) *retirement {
+	r := &retirement{Retirement: says, links: related}
+	if path, is := says.Successor.(string); is {
+		r.links = append(slices.Clip(related), linkTo(path, "successor-version"))
+	} else if says.Successor != nil && reflect.ValueOf(says.Successor).Kind() == reflect.Func {
+		r.successorOf = functionOf(says.Successor)
+	}
+	if !says.Deprecated.IsZero() {
+		r.deprecation = "@" + strconv.FormatInt(says.Deprecated.Unix(), 10)
+	}
+	if !says.Sunset.IsZero() {
+		r.sunsetAt = says.Sunset.UTC().Format(http.TimeFormat)
+	}
+	if len(r.links) > 0 {
+		r.link = []string{strings.Join(r.links, ", ")}
+	}
+	return r
+}
 
 // linkTo is a link of the field Link (RFC 8288, 3).
 func linkTo(target, relation string) string { return "<" + target + `>; rel="` + relation + `"` }
@@ -184,22 +226,22 @@ func (r *retirement) announce(_ int, h http.Header) {
 
 // over says that a route is no longer served.
 func (r *retirement) over() error {
-	if !r.ends {
+	if !r.Ends {
 		return nil
 	}
 	now := time.Now
-	if r.now != nil {
-		now = r.now
+	if r.Clock != nil {
+		now = r.Clock
 	}
-	at := now()
-	if !at.Before(r.sunset) {
-		return problem.Retired.Newf("This ended on %s.", r.sunset.UTC().Format(time.DateOnly)).With("sunset", r.sunset.UTC())
+	at, sunset := now(), r.Sunset.UTC()
+	if !at.Before(r.Sunset) {
+		return problem.Retired.Newf("This ended on %s.", sunset.Format(time.DateOnly)).With("sunset", sunset)
 	}
-	for _, w := range r.rehearsals {
+	for _, w := range r.Rehearsals {
 		if !at.Before(w.From) && at.Before(w.Until) {
 			return problem.Retired.Newf("This ends on %s. It is switched off until %s as a rehearsal.",
-				r.sunset.UTC().Format(time.DateOnly), w.Until.UTC().Format(time.RFC3339)).
-				With("sunset", r.sunset.UTC()).
+				sunset.Format(time.DateOnly), w.Until.UTC().Format(time.RFC3339)).
+				With("sunset", sunset).
 				With("until", w.Until.UTC()).
 				WithHeader("Cache-Control", "no-store") // a 410 may be kept otherwise (RFC 9110, 15.5.11)
 		}
@@ -208,22 +250,14 @@ func (r *retirement) over() error {
 }
 
 func (r *retirement) info() *facts.Retirement {
-	if r.deprecated.IsZero() && r.sunset.IsZero() && r.link == nil && r.successorOf == nil {
+	if r.Deprecated.IsZero() && r.Sunset.IsZero() && r.link == nil && r.successorOf == nil {
 		return nil
 	}
 	return &facts.Retirement{
-		Deprecated: r.deprecated,
-		Sunset:     r.sunset,
-		Ends:       r.ends,
-		Rehearsals: r.rehearsals,
-		Links:      r.allLinks(),
+		Deprecated: r.Deprecated,
+		Sunset:     r.Sunset,
+		Ends:       r.Ends,
+		Rehearsals: slices.Clone(r.Rehearsals),
+		Links:      slices.Clone(r.links),
 	}
-}
-
-// allLinks are those of the field Link, except for a successor that only the request tells.
-func (r *retirement) allLinks() []string {
-	if r.successor == "" {
-		return r.links
-	}
-	return append(slices.Clip(r.links), linkTo(r.successor, "successor-version"))
 }
