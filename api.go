@@ -98,7 +98,7 @@ func (s *state) finish(r *http.Request) {
 	if s.body != nil {
 		s.body.Files.Close()
 	}
-	if f := s.Failure(); f != nil && s.outer() == nil && f.Problem.Kind().Status() >= 500 && !f.IsLogged() {
+	if f := s.Failure(); f != nil && s.outer() == nil && f.Problem != nil && f.Problem.Kind().Status() >= 500 && !f.IsLogged() {
 		exchange.LogFailure(s.target.terms().logger(), r, f.Problem, f.Err)
 	}
 	if s.out.Hijacked() {

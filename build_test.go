@@ -164,7 +164,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"middleware without effect":    {built(Chain(Wrap("w", func(next http.Handler) http.Handler { return nil })), Route("GET /x", serve)), []string{"the middleware w gave no handler"}},
 		"scopes as one text":           {built(Guard(wrongGuard{}), Scopes("a b", "", `"`), Route("GET /x", serve)), []string{`"a b" is not a scope`, `"" is not a scope`, `Scopes("a", "b")`, `"\"" is not a scope`}},
 		"no translation":               {built(Translate(nil), Route("GET /x", serve)), []string{"function 1 is nil"}},
-		"a limit below nothing":        {built(Limits{Rate: -1}, Route("GET /x", serve)), []string{"Rate:-1", "must be positive"}},
+		"a limit below nothing":        {built(Limits{Rate: -1}, Route("GET /x", serve)), []string{"Rate is -1", "must be positive"}},
 		"no such policy":               {built(Slashes(9), Route("GET /x", serve)), []string{"9 is not a policy"}},
 		"no prefix":                    {built(At("", Route("GET /x", serve))), []string{"the prefix is empty"}},
 		"no scopes":                    {built(Guard(wrongGuard{}), Scopes(), Route("GET /x", serve)), []string{"none is given"}},

@@ -55,6 +55,11 @@ func (s *state) takeObserved(observers []exchange.Observer, step exchange.Step, 
 
 // Fail is what [exchange.Fail] does in an API.
 func (s *state) Fail(w http.ResponseWriter, r *http.Request, err error) {
+	if s.hasLeft(err) {
+		s.Failed(leftBy(err), nil)
+		s.cut.Store(true) // left alone, the server would say 200
+		return
+	}
 	p := s.problemFor(err)
 	if s.target.terms().development {
 		s.adviseUndeclared(p)
@@ -82,13 +87,18 @@ func (s *state) Fail(w http.ResponseWriter, r *http.Request, err error) {
 	s.take(exchange.Step{Kind: exchange.StepFail}, func() error { s.tell(w, r, p); return p })
 }
 
+// hasLeft reports whether an error comes from that the caller has left.
+func (s *state) hasLeft(err error) bool {
+	return exchange.CallerLeft(s.Context) && errors.Is(err, context.Canceled)
+}
+
 // problemFor is the problem that an error is.
 func (s *state) problemFor(err error) *problem.Problem {
-	if exchange.CallerLeft(s.Context) && errors.Is(err, context.Canceled) {
-		return problem.CallerLeft.New("").Because(err)
-	}
 	return failure.Problem(s.ended(err), s.target.terms().translate)
 }
+
+// leftBy is the failure of a request whose caller has left.
+func leftBy(err error) error { return fmt.Errorf("%w: %w", exchange.ErrCallerLeft, err) }
 
 // ended says why a context has ended: that of a stream is cancelled when its time is over.
 func (s *state) ended(err error) error {

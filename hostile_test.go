@@ -256,7 +256,7 @@ func TestTheConnectionTellsTheTruth(t *testing.T) {
 		for request, want := range map[string]int{
 			"POST /gauge" + postJSON + "Content-Length: 500\r\n\r\n{\"name\":": 400, // and no more: the body is cut short
 			"GET /silent HTTP/1.1\r\nHost: x\r\n\r\n":                          503,
-			"POST /left" + postJSON + "Content-Length: 2\r\n\r\n{}":            499,
+			"POST /left" + postJSON + "Content-Length: 2\r\n\r\n{}":            0, // nobody is told anything
 		} {
 			conn, in := dial(t, at, request)
 			if want != 503 {

@@ -331,7 +331,7 @@ func (t *target) namesValue() bool { return len(t.names) > 0 && t.method == http
 type step struct {
 	exchange.Step
 	middleware http.Handler
-	seat       chan struct{}
+	seats      *seats
 }
 
 // Steps are what a request passes before its route: those from the k-th middleware on begin at from[k].

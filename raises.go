@@ -152,9 +152,8 @@ func kindSchema(k *problem.Kind, base string) jsontext.Value {
 }
 
 // everywhere are the kinds that any request can meet.
-var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed, problem.CallerLeft,
-	problem.NotImplemented,
-	problem.Internal, problem.Timeout}
+var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed,
+	problem.NotImplemented, problem.Internal, problem.Timeout}
 
 func schemaText(doc any) jsontext.Value {
 	text, err := json.Marshal(doc, json.Deterministic(true))

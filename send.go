@@ -57,7 +57,7 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int,
 	if _, broken := errors.AsType[answer.Broken](err); broken || of.kind == ownOutput && !exchange.CallerLeft(s.Context) {
 		return err
 	}
-	s.Failed(err, problem.CallerLeft.New("").Because(err)) // the caller is gone: there is nobody to tell
+	s.Failed(leftBy(err), nil) // there is nobody to tell
 	return nil
 }
 
@@ -212,7 +212,11 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 		eachOf(from, yield)
 	})
 	if broken, ok := errors.AsType[answer.Broken](err); ok && out.Form == answer.StreamEvents {
-		s.Failed(broken.Unwrap(), s.target.terms().told(s.problemFor(broken.Unwrap()))) // the caller has been told
+		if err = broken.Unwrap(); s.hasLeft(err) {
+			s.Failed(leftBy(err), nil)
+		} else {
+			s.Failed(err, s.target.terms().told(s.problemFor(err))) // the caller has been told
+		}
 		return nil
 	}
 	return err
@@ -220,6 +224,9 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 
 // event writes the problem that ends a stream of events.
 func (s *state) event(err error) []byte {
+	if s.hasLeft(err) {
+		return nil
+	}
 	t := s.target.terms()
 	p := t.told(s.problemFor(err))
 	s.api.raise(p.Kind())

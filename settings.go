@@ -193,8 +193,14 @@ var limitsKind = &kindOf[Limits]{
 		if said == (Limits{}) {
 			in.wrong("no field is set: leave it out, or set one")
 		}
-		if said.Body < 0 || said.Rate < 0 || said.Time < 0 || said.AtOnce < 0 || said.Faults < 0 {
-			in.wrong("%+v: a limit must be positive; Undo(Limits{...}) lifts one", said)
+		v := reflect.ValueOf(said)
+		for _, i := range fieldsOf(said) {
+			if f := v.Field(i); f.Int() < 0 {
+				in.wrong("%s is %v: a limit must be positive; Undo(Limits{...}) lifts one", v.Type().Field(i).Name, f)
+			}
+		}
+		if queues := said.Queue != 0; queues != (said.Wait != 0) || queues && said.AtOnce == 0 {
+			in.wrong("Queue and Wait go together with AtOnce: set all three, or AtOnce alone")
 		}
 	},
 	field: func(t *terms) *Limits { return &t.limits },
@@ -205,7 +211,11 @@ var limitsKind = &kindOf[Limits]{
 		case in.of.undo:
 			in.seats = nil
 		default:
-			in.seats = append(slices.Clip(in.seats), make(chan struct{}, said.AtOnce))
+			in.seats = append(slices.Clip(in.seats), &seats{
+				taken: make(chan struct{}, said.AtOnce),
+				queue: int64(said.Queue),
+				wait:  said.Wait,
+			})
 		}
 	},
 	fields: map[string]fieldKind{
@@ -214,6 +224,8 @@ var limitsKind = &kindOf[Limits]{
 			none:  "no route here reads a body, or inner settings overrule it; a plain handler sees to its own body",
 		},
 		"AtOnce": {adds: true},
+		"Queue":  {adds: true},
+		"Wait":   {adds: true},
 		"Faults": {
 			where: func(r *resolved) bool { return r.input != nil && r.input.Reads() },
 			none:  "no route here reads an input, or inner settings overrule it",

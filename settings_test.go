@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/wicketway/wicketway"
@@ -163,4 +164,30 @@ func TestStepsAreObserved(t *testing.T) {
 			t.Errorf("%s:\n got %s\nwant %s", request, got, want)
 		}
 	}
+}
+
+// Some are served, some wait, some wait too long, the others are refused at once.
+func TestAtOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		sleep := http.HandlerFunc(func(http.ResponseWriter, *http.Request) { time.Sleep(3 * time.Second) })
+		h := mustBuild(wicketway.Limits{AtOnce: 2, Queue: 3, Wait: 5 * time.Second}, wicketway.Handle("GET /", sleep))
+		var mu sync.Mutex
+		counts := map[string]int{}
+		var all sync.WaitGroup
+		start := time.Now()
+		for i := range 8 {
+			all.Go(func() {
+				time.Sleep(time.Duration(i) * time.Millisecond)
+				w := httptest.NewRecorder()
+				h.ServeHTTP(w, httptest.NewRequest("GET", "/", nil))
+				mu.Lock()
+				counts[fmt.Sprint(w.Code, " ", time.Since(start).Round(time.Second), " ", w.Header().Get("Retry-After"))]++
+				mu.Unlock()
+			})
+		}
+		all.Wait()
+		if fmt.Sprint(counts) != "map[200 3s :2 200 6s :2 503 0s 5:3 503 5s 5:1]" {
+			t.Errorf("%v", counts)
+		}
+	})
 }

@@ -33,7 +33,7 @@ import (
 func pass(next http.Handler) http.Handler { return next }
 
 func bearer() exchange.Authenticator {
-	return auth.Bearer(auth.HS256([]byte(strings.Repeat("k", 32))).IssuedBy("canal"), auth.Audience("api"))
+	return auth.Bearer(auth.HS256([]byte(strings.Repeat("k", 32))).IssuedBy("canal"), auth.Settings{Audience: []string{"api"}})
 }
 
 type berthed struct {
@@ -66,7 +66,7 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"a bad template in a group":         {parts(x, wicketway.At("/y", wicketway.Envelope("data"), wicketway.Route("GET /{a", value))), "never closed"},
 		"a bad prefix around routes":        {parts(x, wicketway.At("/{y", wicketway.Envelope("data"), wicketway.Route("GET /a", value))), "never closed"},
 		"a target that is broken":           {parts(wicketway.Route("GET /{a", value), wicketway.Route("POST /x", created, wicketway.LocatedBy(value))), "never closed"},
-		"a middleware of many routes":       {parts(x, wicketway.Route("GET /y", serve), wicketway.Route("GET /z", serve), wicketway.Chain(limit.AtOnce(0, 0, 0))), "0 at a time"},
+		"a middleware of many routes":       {parts(x, wicketway.Route("GET /y", serve), wicketway.Route("GET /z", serve), wicketway.Chain(limit.Requests(limit.Rate{}, limit.ByAddress(), limit.Settings{}))), "a rate has at least one request"},
 		"a nil middleware that reads":       {parts(x, wicketway.Chain(wicketway.Middleware{Name: "reader", Reads: []reflect.Type{reflect.TypeFor[int]()}}), wicketway.Attach(7), wicketway.Group(wicketway.Without("reader"), wicketway.Route("GET /y", serve))), "has no function"},
 		"a version that is not there":       {parts(x, wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Envelope("data"))), "no version v1"},
 		"a version whose routes are broken": {parts(wicketway.Version("v1", wicketway.Route("GET /{a", value)), wicketway.Version("v2", wicketway.Inherit("v1"), wicketway.Withdraw("GET /b"), wicketway.Route("GET /c", value))), "never closed"},
@@ -151,7 +151,9 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"a rate of none":                     {in(limit.Requests(limit.Rate{Requests: 0, Per: time.Second}, limit.ByAddress(), limit.Settings{})), "0 requests in 1s"},
 		"a rate's name":                      {in(limit.Requests(limit.Rate{Requests: 1, Per: time.Second, Name: "a b"}, limit.ByAddress(), limit.Settings{})), "a b"},
 		"no key":                             {in(limit.Requests(limit.Rate{Requests: 1, Per: time.Second}, limit.Key{}, limit.Settings{})), "Key does not say"},
-		"seats below nothing":                {in(limit.AtOnce(0, -1, time.Second)), "AtOnce"},
+		"a queue without a time":             {parts(x, wicketway.Limits{AtOnce: 1, Queue: 1}), "Queue and Wait go together with AtOnce"},
+		"a queue for nothing":                {parts(x, wicketway.Limits{Queue: 1, Wait: 1}), "Queue and Wait go together with AtOnce"},
+		"seats below nothing":                {parts(x, wicketway.Limits{AtOnce: -1}), "AtOnce is -1"},
 		"a check without a name":             {parts(health.Routes(health.NewReadiness(health.Check{Ask: func(context.Context) error { return nil }}))), "Name"},
 		"a check without a function":         {parts(health.Routes(health.NewReadiness(health.Check{Name: "a"}))), "Ask"},
 		"two checks of a name":               {parts(health.Routes(health.NewReadiness(health.Check{Name: "a", Ask: func(context.Context) error { return nil }}, health.Check{Name: "a", Ask: func(context.Context) error { return nil }}))), "a"},

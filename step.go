@@ -5,7 +5,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
@@ -101,21 +100,12 @@ func (s *state) watched(r *http.Request) *http.Request {
 // runSeated goes on as long as there is a seat.
 func (s *state) runSeated(i int, w http.ResponseWriter, r *http.Request) {
 	step := &s.target.steps.list[i]
-	if err := s.take(step.Step, func() error { return sit(step.seat) }); err != nil {
+	if err := s.take(step.Step, func() error { return step.seats.take(r.Context()) }); err != nil {
 		Fail(w, r, err)
 		return
 	}
-	defer func() { <-step.seat }()
+	defer step.seats.free()
 	s.run(i+1, w, r)
-}
-
-func sit(seat chan struct{}) error {
-	select {
-	case seat <- struct{}{}:
-		return nil
-	default:
-		return problem.Overloaded.Newf("%d requests are being served already.", cap(seat)).RetryAfter(time.Second)
-	}
 }
 
 // admit asks the guard about a request.
@@ -206,8 +196,8 @@ func (t *terms) makeSteps(guarded bool) *steps {
 			)
 		}
 	}
-	for _, seat := range t.seats {
-		s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepSeats}, seat: seat})
+	for _, all := range t.seats {
+		s.list = append(s.list, step{Step: exchange.Step{Kind: exchange.StepSeats}, seats: all})
 	}
 	return s
 }

@@ -2,11 +2,13 @@ package wicketway
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"reflect"
 	"runtime"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/wicketway/wicketway/exchange"
@@ -53,7 +55,7 @@ type terms struct {
 // changes it: an API has many routes, and few of these.
 type groupTerms struct {
 	limits      Limits
-	seats       []chan struct{} // one for each limit; each holds as many as may be served at a time
+	seats       []*seats // one for each limit
 	version     string
 	versions    *versionSet // in which it is
 	edition     int32       // of the version, in the table; 0: its path has it
@@ -219,12 +221,57 @@ type Limits struct {
 	// at all.
 	Time time.Duration
 	// AtOnce is how many requests may be served at a time by all routes under
-	// this setting, in addition to what outer groups say; unlimited by default. One more
-	// gets 503 at once, with Retry-After.
+	// this setting, in addition to what outer groups say; unlimited by default. So many more as
+	// Queue says wait for their turn, in about the order in which they came, for as long as Wait; by default
+	// none do. All others get 503 at once, with Retry-After. Queue and Wait go together with AtOnce.
 	AtOnce int
+	Queue  int
+	Wait   time.Duration
 	// Faults is how many faults of an input are listed; 100 by default. A problem has
 	// at most 64 KiB whatever is said here.
 	Faults int
+}
+
+// Seats are for the requests that may be served at a time by the routes under one Limits.
+type seats struct {
+	taken   chan struct{} // as many as are taken
+	waiting atomic.Int64
+	queue   int64
+	wait    time.Duration
+}
+
+// take waits for a seat, if there is room to wait; free gives it back.
+func (s *seats) take(ctx context.Context) error {
+	select {
+	case s.taken <- struct{}{}:
+		return nil
+	default:
+	}
+	if s.waiting.Add(1) > s.queue {
+		s.waiting.Add(-1)
+		return s.refuse()
+	}
+	defer s.waiting.Add(-1)
+	timer := time.NewTimer(s.wait)
+	defer timer.Stop()
+	select {
+	case s.taken <- struct{}{}:
+		return nil
+	case <-timer.C:
+		return s.refuse()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (s *seats) free() { <-s.taken }
+
+func (s *seats) refuse() error {
+	text := fmt.Sprintf("%d requests are being served already.", cap(s.taken))
+	if s.queue > 0 {
+		text = fmt.Sprintf("%d requests are being served, and up to %d wait.", cap(s.taken), s.queue)
+	}
+	return problem.Overloaded.New(text).RetryAfter(max(s.wait, time.Second))
 }
 
 // defaultLimits are what holds where nothing is said.

@@ -242,7 +242,7 @@ func TestVersionByMistakes(t *testing.T) {
 		{list{by(wicketway.InHeader("accept"), ""), wicketway.Version("v1", a)}, "or InMediaType"},
 		{list{by(wicketway.InHeader("authorization"), ""), wicketway.Version("v1", a)}, "VersionBy: the field Authorization has a meaning of its own"},
 		{list{by(wicketway.InHeader("If-Match"), ""), wicketway.Version("v1", a)}, "VersionBy: the field If-Match has a meaning of its own"},
-		{list{by(wicketway.InHeader("X-Canal-Key"), ""), wicketway.Version("v1", a), wicketway.Guard(auth.Key(noKey, auth.Header("x-canal-key")))}, "the guard key reads the field X-Canal-Key"},
+		{list{by(wicketway.InHeader("X-Canal-Key"), ""), wicketway.Version("v1", a), wicketway.Guard(auth.Key(noKey, auth.Settings{Field: "x-canal-key"}))}, "the guard key reads the field X-Canal-Key"},
 		{list{by(field, ""), a}, "VersionBy: has no effect: this group has no Version"},
 		{list{wicketway.Version("v1", by(field, ""), a)}, "VersionBy: concerns all versions of a group"},
 		{list{wicketway.Version("v1", wicketway.WithdrawnVersions("v0"), a)}, "WithdrawnVersions: concerns all versions of a group"},

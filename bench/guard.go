@@ -58,8 +58,8 @@ func tokensBy(guard exchange.Authenticator, n int) []*http.Request {
 }
 
 // guarding compares a guard with a verifier written by hand, over some tokens again and again.
-func guarding(m meter, keys auth.Keys, algorithm string, key any, limit float64, how ...auth.Option) result {
-	guard := auth.Bearer(keys, append(how, auth.Audience("bench"))...)
+func guarding(m meter, keys auth.Keys, algorithm string, key any, limit float64, remember int) result {
+	guard := auth.Bearer(keys, auth.Settings{Audience: []string{"bench"}, Remember: remember})
 	byHand := &verifier{
 		jwt.NewParser(jwt.WithValidMethods([]string{algorithm}), jwt.WithExpirationRequired(), jwt.WithAudience("bench")),
 		key,
@@ -82,11 +82,11 @@ func guarding(m meter, keys auth.Keys, algorithm string, key any, limit float64,
 }
 
 func guardSeen(m meter) result {
-	return guarding(m, auth.HS256(secret), "HS256", secret, 0.2)
+	return guarding(m, auth.HS256(secret), "HS256", secret, 0.2, 0)
 }
 
 func guardNew(m meter) result {
-	return guarding(m, auth.HS256(secret), "HS256", secret, 1.2, auth.Remember(0))
+	return guarding(m, auth.HS256(secret), "HS256", secret, 1.2, -1)
 }
 
 func guardES256(m meter) result {
@@ -94,13 +94,13 @@ func guardES256(m meter) result {
 	if err != nil {
 		panic(err)
 	}
-	return guarding(m, auth.Trust("ES256", key), "ES256", &key.PublicKey, 1.05, auth.Remember(0))
+	return guarding(m, auth.Trust("ES256", key), "ES256", &key.PublicKey, 1.05, -1)
 }
 
 // guardFlooded is the time for tokens that were seen before, after a flood of a hundred thousand
 // bad ones, against the time before it.
 func guardFlooded(m meter) result {
-	guard := auth.Bearer(auth.HS256(secret))
+	guard := auth.Bearer(auth.HS256(secret), auth.Settings{})
 	requests := tokensBy(guard, 512)
 	work := func(n int) {
 		for i := range n {

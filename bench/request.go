@@ -50,7 +50,7 @@ func described() http.Handler {
 	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
 		wicketway.Chain(requestid.Assign(), accesslog.To(logged)),
 		wicketway.At("/api/v2",
-			wicketway.Guard(auth.Bearer(auth.HS256(secret))),
+			wicketway.Guard(auth.Bearer(auth.HS256(secret), auth.Settings{})),
 			wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) { return "", nil }),
 			wicketway.Route("POST /locks/{lock}/passages", func(ctx context.Context, in bookInput) (booked, error) {
 				return booked{61, in.Lock, in.Body.Vessel, in.Body.Slot, in.Body.Crew, wicketway.Caller(ctx).Subject,

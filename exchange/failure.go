@@ -23,8 +23,8 @@ import (
 // error that is not a problem becomes a 500 that says nothing, as does nil. After the header has gone
 // out nothing more is written, and the connection is cut when the request ends, so that callers do not
 // take a partial answer for a complete one. Header fields that a plain handler has set are taken back;
-// those of middleware stay. A caller who has left gets 499, in case only half of the connection is
-// closed. Outside of an API the problem is written as JSON, and a 5xx is logged by slog's default
+// those of middleware stay. Nothing is made up for a caller who has left: the connection is cut, in case
+// only half of it is closed. Outside of an API the problem is written as JSON, and a 5xx is logged by slog's default
 // logger.
 func Fail(w http.ResponseWriter, r *http.Request, err error) {
 	if err == nil {
@@ -70,6 +70,17 @@ func (x Exchange) Failure() *Failure {
 	return x.state.failed.Load()
 }
 
+// Code is the code of the problem, for logs and counts: that of its kind, or caller-left.
+func (f *Failure) Code() string {
+	if f.Problem == nil {
+		return "caller-left"
+	}
+	return f.Problem.Kind().Code()
+}
+
+// ErrCallerLeft is among the causes of a failure where the caller left before the answer was complete.
+var ErrCallerLeft = errors.New("the caller left before the answer was complete")
+
 // MarkLogged says that the failure is in a log. Wicketway logs a failure by itself only where the answer
 // is a 5xx and nobody has said so. On nil it does nothing.
 func (f *Failure) MarkLogged() {
@@ -82,7 +93,7 @@ func (f *Failure) MarkLogged() {
 func (f *Failure) IsLogged() bool { return f.logged.Load() }
 
 // Failed notes what failed, for the request and for that of an API around this one. The first failure
-// counts.
+// counts. The problem is nil where nobody is told.
 func (s *State) Failed(err error, p *problem.Problem) {
 	f := &Failure{Err: err, Problem: p}
 	for ; s != nil; s = s.outer() {

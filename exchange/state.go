@@ -109,7 +109,7 @@ type keptNode struct {
 type Failure struct {
 	// Err is the error with its causes, for logs.
 	Err error
-	// Problem is what was sent to the caller.
+	// Problem is what was sent to the caller; nil where the caller had left, which Err says as [ErrCallerLeft].
 	Problem *problem.Problem
 
 	logged atomic.Bool

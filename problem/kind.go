@@ -230,10 +230,6 @@ var (
 	PreconditionRequired = Define(http.StatusPreconditionRequired, "precondition-required",
 		"The request must say which state it expects").
 		Means("Send the ETag of the last answer in the field If-Match (RFC 6585, 3).")
-	// CallerLeft is for logs and for callers who closed only their half of the connection.
-	// No standard has a number for it; 499 is widely used.
-	CallerLeft = Define(499, "caller-left",
-		"The caller left before the answer").Means("The request was given up; it may have been carried out in part.")
 	Internal = Define(http.StatusInternalServerError, "internal",
 		"Something went wrong on the server").Means("Quote the instance when you report this error.")
 	NotImplemented = Define(http.StatusNotImplemented, "not-implemented", "The server cannot do this")

@@ -88,7 +88,6 @@ var builtIn = []*Kind{
 	UnsupportedMedia,
 	Invalid,
 	PreconditionRequired,
-	CallerLeft,
 	Internal,
 	NotImplemented,
 	Timeout,

@@ -24,10 +24,6 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// StatusClientLeft is logged where the caller left before the answer. No standard has
-// a number for it; this one is widely used in logs.
-const StatusClientLeft = 499
-
 // An Option says what is logged, in addition to what always is.
 type Option func(*settings)
 
@@ -78,8 +74,8 @@ type added struct{ attrs []slog.Attr }
 //   - what [Add] has added
 //
 // A record is written for streams, for panics, for connections that were given away (101) and for
-// callers who left (499) as well. A connection that a handler gave up before its answer has the
-// status 0. The level is Error for a 5xx and for an answer that broke off, Warn for a 4xx, Info for
+// callers who left as well, with the code caller-left. Where nothing was sent the status is 0: the caller left
+// before, or the handler gave the connection up. The level is Error for a 5xx and for an answer that broke off, Warn for a 4xx, Info for
 // a caller who left and for all else. No text is longer than 16 KiB: what callers choose and what fails is cut, and ends in
 // an ellipsis.
 //
@@ -182,22 +178,24 @@ func (e *entry) end(gaveUp bool) {
 	took := now.Sub(e.start)
 	x := exchange.Of(ctx)
 	var failure error
-	var told *problem.Problem
+	code := ""
 	if f := x.Failure(); f != nil {
-		failure, told = f.Err, f.Problem
+		failure, code = f.Err, f.Code()
 		f.MarkLogged()
 	}
 	status := e.answer.Status()
 	if gaveUp && failure == nil {
 		failure = errGaveUp
 	}
-	if status == 0 && !gaveUp {
-		status = http.StatusOK
-		if failure != nil || ctx.Err() != nil {
-			status = StatusClientLeft
+	if status == 0 && failure == nil {
+		switch {
+		case ctx.Err() != nil && exchange.CallerLeft(ctx):
+			failure, code = exchange.ErrCallerLeft, "caller-left"
+		default:
+			status = http.StatusOK
 		}
 	}
-	level := levelOf(status, failure, told)
+	level := levelOf(status, failure)
 	slow := e.slow > 0 && took > e.slow
 	if e.one > 1 && level == slog.LevelInfo && failure == nil && !slow && e.healthy.Add(1)%e.one != 1 {
 		return
@@ -237,9 +235,7 @@ func (e *entry) end(gaveUp bool) {
 		add("caller_request", string(sent))
 	}
 	add("remote", remote(e.r))
-	if told != nil {
-		add("code", told.Kind().Code())
-	}
+	add("code", code)
 	if status >= 500 {
 		add("served", x.Source())
 	}
@@ -294,13 +290,13 @@ func remote(r *http.Request) string {
 
 // levelOf is the level by status; an answer of a good status that failed broke after its header, unless
 // it was a stream that its caller has left.
-func levelOf(status int, failure error, told *problem.Problem) slog.Level {
+func levelOf(status int, failure error) slog.Level {
 	switch {
-	case errors.Is(failure, problem.CallerLeft), told != nil && told.Kind() == problem.CallerLeft:
+	case errors.Is(failure, exchange.ErrCallerLeft):
 		return slog.LevelInfo
 	case status >= 500, failure != nil && status < 400:
 		return slog.LevelError
-	case status >= 400 && status != StatusClientLeft:
+	case status >= 400:
 		return slog.LevelWarn
 	}
 	return slog.LevelInfo

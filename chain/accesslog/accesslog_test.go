@@ -160,7 +160,7 @@ func TestAccessLog(t *testing.T) {
 		{"GET /abort", "", "", `"level":"ERROR" | "status":0 | "error":"the handler gave up the connection`},
 		{"GET /socket", "", "", `"level":"INFO" | "status":101`},
 		{"GET /left/stream", "Accept: text/event-stream", "", `"level":"INFO" | "status":200 | "code":"caller-left"`},
-		{"GET /left", "", "", `"level":"INFO" | "status":499 | "code":"caller-left"`},
+		{"GET /left", "", "", `"level":"INFO" | "status":0 | "code":"caller-left" | "error":"the caller left before the answer was complete: context canceled"`},
 		{"GET /me", "Plate: OB-1001", "", `"caller":"OB-1001"`},
 	} {
 		mu.Lock()

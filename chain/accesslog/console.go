@@ -161,7 +161,7 @@ func (p *page) request(record slog.Record) {
 	fmt.Fprintf(
 		&p.text, "%s  %-7s %-36s  %s  %-22s %s  %s  %s%s\n", p.paint(faint, record.Time.Format("15:04:05.000")),
 		p.str("method"), p.str("path"),
-		p.paint(colourOf(record.Level, int(status.Int64())), fmt.Sprintf("%3d", status.Int64())), p.str("code"),
+		p.paint(colourOf(record.Level, int(status.Int64())), shownStatus(status.Int64())), p.str("code"),
 		p.duration(took.Float64()), p.paint(faint, fmt.Sprintf("%8s", size(sent.Int64()))), caller,
 		p.paint(faint, p.remarks()),
 	)
@@ -169,6 +169,14 @@ func (p *page) request(record slog.Record) {
 	p.faults()
 	p.failure()
 	p.rest()
+}
+
+// shownStatus is a status in a column; that of an answer that was not sent is a dash.
+func shownStatus(status int64) string {
+	if status == 0 {
+		return "  –"
+	}
+	return fmt.Sprintf("%3d", status)
 }
 
 func colourOf(level slog.Level, status int) string {

@@ -1,19 +1,21 @@
 // Package auth has guards: they find out who sent a request.
 //
 //	wicketway.Guard(auth.Bearer(auth.PEM("ES256", publicKey).IssuedBy("https://id.canal.example"),
-//		auth.Audience("canal"), auth.Accounts(desk.account)))
+//		auth.Settings{Audience: []string{"canal"}, Account: desk.account}))
 //
 // [Bearer] takes tokens (JWT), [Key] keys for programs, [Basic] names with passwords,
 // [Certificate] client certificates and [Sessions] cookies; [Any] offers several. What they have
-// in common is said by options. A refusal names its reason in its code and in the field
+// in common is in [Settings]. A refusal names its reason in its code and in the field
 // WWW-Authenticate, and never whether an account exists.
 //
 // All guards are safe for concurrent use.
 package auth
 
 import (
+	"cmp"
 	"context"
 	"net/http"
+	"reflect"
 	"strings"
 	"time"
 
@@ -56,138 +58,83 @@ var (
 		"The signing keys are not available").Means("Try again in a moment.").Sends("Retry-After")
 )
 
-// An Option says how a guard decides. One that means nothing to a guard is a mistake at Build.
-type Option struct {
-	name   string
-	guards string // for which it is, by name
-	set    func(*options)
+// Settings say how a guard decides. The zero Settings are the usual ones. A field that means nothing to a guard
+// is a mistake at Build.
+type Settings struct {
+	// Realm names what is protected, in WWW-Authenticate (RFC 9110, 11.5); "api" where it is "".
+	Realm string
+	// Detail replaces the detail of refusals, by their kind; "" leaves one as it is. It is called for every
+	// refusal, and must be safe for concurrent use.
+	Detail func(kind *problem.Kind) string
+	// Account loads the account of a caller, once a request; wicketway.AccountOf gives it to
+	// handlers. Where it is nil, or the error is [ErrAccountUnavailable], the caller is refused with
+	// that kind; any other error fails the request. It must be safe for concurrent use.
+	Account func(ctx context.Context, caller exchange.Identity) (any, error)
+	// Clock says what time it is; nil: time.Now. It is for tests, and must be safe for concurrent use.
+	Clock func() time.Time
+
+	// Audience names this service to those who issue tokens, for [Bearer]: one whose claim aud names none of them
+	// is refused (RFC 7519, 4.1.3), and so is one without the claim. Without an Audience a token that
+	// is for anybody by name is refused.
+	Audience []string
+	// Leeway is by how much clocks may differ where [Bearer] asks for exp, nbf and iat; 30 seconds where it is 0,
+	// nothing where it is negative.
+	Leeway time.Duration
+	// Require names claims that a token must have for [Bearer], in addition to sub and exp.
+	Require []string
+	// Type is what the header of a token must call it (RFC 8725, 3.11), for [Bearer]: at+jwt for RFC 9068.
+	Type string
+	// Claims decodes what else a token says, for [Bearer]: ClaimsAs[T](). wicketway.ClaimsOf[T] gives it to handlers.
+	// A token whose claims are no T is refused.
+	Claims Claims
+	// Revocations are asked at every request whether a token or a session was taken back, for [Bearer] and
+	// [NewSessions]. Nil: no token ever is, and sessions that were ended are kept in memory.
+	Revocations Revocations
+	// Remember is how many verified tokens, or passwords, [Bearer] and [Basic] keep in memory, so that they need not
+	// be verified again; 4,096 where it is 0, none where it is negative.
+	Remember int
+	// Field is the header field that a [Key] comes in; X-Api-Key where it is "".
+	Field string
 }
 
-// options are what all guards share.
-type options struct {
-	realm    string
-	says     func(kind *problem.Kind) string
-	accounts func(ctx context.Context, caller exchange.Identity) (any, error)
-	now      func() time.Time
-
-	audience []string
-	leeway   time.Duration
-	require  []string
-	typ      string
-	claims   *claimsType
-	revoked  func(ctx context.Context, t Token) (bool, error)
-	remember int
-	header   string
+// meaningless are the fields of Settings that mean nothing to a guard.
+var meaningless = map[string][]string{
+	"bearer":      {"Field"},
+	"basic":       {"Audience", "Leeway", "Require", "Type", "Claims", "Revocations", "Field"},
+	"key":         {"Audience", "Leeway", "Require", "Type", "Claims", "Revocations", "Remember"},
+	"certificate": {"Audience", "Leeway", "Require", "Type", "Claims", "Revocations", "Remember", "Field"},
+	"session":     {"Audience", "Leeway", "Require", "Type", "Claims", "Remember", "Field"},
 }
 
-const allGuards = "bearer key basic certificate session"
-
-// Realm names what is protected, in WWW-Authenticate (RFC 9110, 11.5); "api" without it.
-func Realm(name string) Option {
-	return Option{"Realm", allGuards, func(o *options) { o.realm = name }}
-}
-
-// Says replaces the sentences that refused callers read, by kind; "" leaves one as it is. It is
-// called for every refusal.
-func Says(sentence func(kind *problem.Kind) string) Option {
-	return Option{"Says", allGuards, func(o *options) { o.says = sentence }}
-}
-
-// Accounts loads the account of a caller, once a request; wicketway.AccountOf gives it to
-// handlers. Where it is nil, or the error is [ErrAccountUnavailable], the caller is refused with
-// that kind; any other error fails the request.
-func Accounts(load func(ctx context.Context, caller exchange.Identity) (any, error)) Option {
-	return Option{"Accounts", allGuards, func(o *options) { o.accounts = load }}
-}
-
-// Clock takes the place of time.Now, for tests.
-func Clock(now func() time.Time) Option {
-	return Option{"Clock", allGuards, func(o *options) { o.now = now }}
-}
-
-// Audience names this service to those who issue tokens: one whose claim aud names none of them
-// is refused (RFC 7519, 4.1.3), and so is one without the claim. Without an Audience a token that
-// is for anybody by name is refused.
-func Audience(names ...string) Option {
-	return Option{"Audience", "bearer", func(o *options) { o.audience = names }}
-}
-
-// Leeway is by how much clocks may differ where exp, nbf and iat are asked; 30 seconds without
-// it.
-func Leeway(d time.Duration) Option {
-	return Option{"Leeway", "bearer", func(o *options) { o.leeway = d }}
-}
-
-// Require names claims that a token must have, in addition to sub and exp.
-func Require(claims ...string) Option {
-	return Option{"Require", "bearer", func(o *options) { o.require = claims }}
-}
-
-// Typ is what the header of a token must call it (RFC 8725, 3.11): at+jwt for RFC 9068.
-func Typ(name string) Option {
-	return Option{"Typ", "bearer", func(o *options) { o.typ = name }}
-}
-
-// Claims decodes what else a token says into a T; wicketway.ClaimsOf[T] gives it to handlers. A
-// token whose claims are no T is refused.
-func Claims[T any]() Option {
-	return Option{"Claims", "bearer", func(o *options) { o.claims = claimsAs[T]() }}
-}
-
-// Revoked is asked at every request whether a token has been taken back.
-func Revoked(ask func(ctx context.Context, t Token) (bool, error)) Option {
-	return Option{"Revoked", "bearer", func(o *options) { o.revoked = ask }}
-}
-
-// Remember is how many verified tokens, or passwords, are kept in memory, so that they need not
-// be verified again; 4,096 without it, and 0 keeps none.
-func Remember(n int) Option {
-	return Option{"Remember", "bearer basic", func(o *options) { o.remember = n }}
-}
-
-// Header is the field that a key comes in; X-Api-Key without it.
-func Header(name string) Option {
-	return Option{"Header", "key", func(o *options) { o.header = name }}
-}
-
-// A guard is what all of them have.
+// A guard is what all of them have: the settings with what is usual filled in.
 type guard struct {
-	options
+	Settings
 	name  string // bearer
 	wrong []error
 }
 
-func newGuard(name string, settings []Option) guard {
-	g := guard{
-		name:    name,
-		options: options{realm: "api", leeway: 30 * time.Second, now: time.Now, remember: 4096, header: "X-Api-Key"},
-	}
-	for _, s := range settings {
-		if s.set == nil {
-			continue
+func newGuard(name string, s Settings) guard {
+	g := guard{name: name, Settings: s}
+	for _, field := range meaningless[name] {
+		if !reflect.ValueOf(s).FieldByName(field).IsZero() {
+			g.wrongf("%s means nothing to it", field)
 		}
-		if !strings.Contains(s.guards, name) {
-			g.wrongf("%s means nothing to it", s.name)
-		}
-		s.set(&g.options)
 	}
-	switch {
-	case g.leeway < 0:
-		g.wrongf("Leeway is %v: clocks do not differ by less than nothing", g.leeway)
-	case g.remember < 0:
-		g.wrongf("Remember is %d: 0 keeps none", g.remember)
-	case !bind.IsToken(g.header):
-		g.wrongf("Header is %q, which is not a field name (RFC 9110, 5.1)", g.header)
-	case g.now == nil:
-		g.wrongf("Clock has no function")
+	g.Realm, g.Field = cmp.Or(s.Realm, "api"), cmp.Or(s.Field, "X-Api-Key")
+	g.Leeway, g.Remember = max(cmp.Or(s.Leeway, 30*time.Second), 0), max(cmp.Or(s.Remember, 4096), 0)
+	if g.Clock == nil {
+		g.Clock = time.Now
+	}
+	if !bind.IsToken(g.Field) {
+		g.wrongf("Field is %q, which is not a field name (RFC 9110, 5.1)", g.Field)
 	}
 	return g
 }
 
 // refuse makes the problem for a refusal, with its challenge.
 func (g *guard) refuse(kind *problem.Kind, detail, challenge string, cause error) error {
-	if g.says != nil {
-		if own := g.says(kind); own != "" {
+	if g.Detail != nil {
+		if own := g.Detail(kind); own != "" {
 			detail = own
 		}
 	}
@@ -200,12 +147,12 @@ func (g *guard) refuse(kind *problem.Kind, detail, challenge string, cause error
 
 // account gives a caller its account.
 func (g *guard) account(r *http.Request, caller *exchange.Identity) (*exchange.Identity, error) {
-	if g.accounts == nil {
+	if g.Account == nil {
 		return caller, nil
 	}
 	own := *caller
 	var err error
-	own.Account, err = g.accounts(r.Context(), own)
+	own.Account, err = g.Account(r.Context(), own)
 	if err != nil {
 		return nil, err
 	}
@@ -215,9 +162,9 @@ func (g *guard) account(r *http.Request, caller *exchange.Identity) (*exchange.I
 	return &own, nil
 }
 
-// raises adds the kinds that options bring.
+// raises adds the kinds that settings bring.
 func (g *guard) raises(kinds ...*problem.Kind) []*problem.Kind {
-	if g.accounts != nil {
+	if g.Account != nil {
 		kinds = append(kinds, ErrAccountUnavailable)
 	}
 	return kinds

@@ -119,10 +119,9 @@ func claims(more string) string {
 func TestHostileTokens(t *testing.T) {
 	ecPEM := pemOf("PUBLIC KEY", must(x509.MarshalPKIXPublicKey(&ecKey.PublicKey)), nil)
 	guard := auth.Bearer(auth.Join(auth.HS256(secret).IssuedBy("canal"), auth.PEM("ES256", ecPEM).Named("ec").IssuedBy("canal"),
-		auth.Trust("RS256", &rsaKey.PublicKey).Named("rsa").IssuedBy("canal"), auth.Trust("EdDSA", edKey.Public()).IssuedBy("other")),
-		auth.Audience("api", "console"), auth.Require("iss"), auth.Clock(clock), auth.Claims[struct {
+		auth.Trust("RS256", &rsaKey.PublicKey).Named("rsa").IssuedBy("canal"), auth.Trust("EdDSA", edKey.Public()).IssuedBy("other")), auth.Settings{Audience: []string{"api", "console"}, Require: []string{"iss"}, Clock: clock, Claims: auth.ClaimsAs[struct {
 			Tenant string `json:"tenant"`
-		}]())
+		}]()})
 	exp := func(v string) string { return `{"sub":"OB-1001","iss":"canal","aud":"api","exp":` + v + `}` }
 	good := token(hs, claims(""), secret)
 	parts := strings.Split(good, ".")
@@ -236,17 +235,17 @@ func TestHostileTokens(t *testing.T) {
 	if serve(t, guard).ServeHTTP(w, r); w.Code != 401 {
 		t.Errorf("a token in the query: %d", w.Code)
 	}
-	open := auth.Bearer(auth.HS256(secret), auth.Clock(clock))
+	open := auth.Bearer(auth.HS256(secret), auth.Settings{Clock: clock})
 	if w := ask(t, open, "Authorization: Bearer "+good); w.Code != 401 { // RFC 7519, 4.1.3
 		t.Errorf("a token for somebody by name where no audience is said: %d", w.Code)
 	}
-	strict := auth.Bearer(auth.HS256(secret), auth.Leeway(10*time.Second), auth.Clock(clock))
+	strict := auth.Bearer(auth.HS256(secret), auth.Settings{Leeway: 10*time.Second, Clock: clock})
 	for ago, status := range map[time.Duration]int{9 * time.Second: 200, 10 * time.Second: 401, 29 * time.Second: 401} {
 		if w := ask(t, strict, "Authorization: Bearer "+token(hs, fmt.Sprintf(`{"sub":"a","exp":%d}`, now.Add(-ago).Unix()), secret)); w.Code != status {
 			t.Errorf("expired %v ago: %d, want %d", ago, w.Code, status)
 		}
 	}
-	typed := auth.Bearer(auth.HS256(secret), auth.Typ("at+jwt"), auth.Clock(clock))
+	typed := auth.Bearer(auth.HS256(secret), auth.Settings{Type: "at+jwt", Clock: clock})
 	for typ, status := range map[string]int{"at+jwt": 200, "application/at+jwt": 200, "AT+JWT": 200, "JWT": 401, "": 401} {
 		if w := ask(t, typed, "Authorization: Bearer "+token(`{"alg":"HS256","typ":"`+typ+`"}`, `{"sub":"a","exp":1809426600}`, secret)); w.Code != status {
 			t.Errorf("typ %q: %d, want %d", typ, w.Code, status)
@@ -258,7 +257,7 @@ func TestHostileTokens(t *testing.T) {
 func TestVectors(t *testing.T) {
 	verifies := func(name string, keys auth.Keys, text string, at time.Time) {
 		t.Helper()
-		g := auth.Bearer(keys, auth.Clock(func() time.Time { return at }))
+		g := auth.Bearer(keys, auth.Settings{Clock: func() time.Time { return at }})
 		if w := ask(t, g, "Authorization: Bearer "+text); !strings.Contains(w.Body.String(), "names no subject") && !strings.Contains(w.Body.String(), "claims of the token") && w.Code != 200 {
 			t.Errorf("%s: %d %s", name, w.Code, w.Body)
 		}
@@ -283,7 +282,7 @@ func TestKeysAndIssue(t *testing.T) {
 		"ES256": {auth.PEM("ES256", pemOf("EC PRIVATE KEY", must(x509.MarshalECPrivateKey(ecKey)), nil)), auth.PEM("ES256", pemOf("CERTIFICATE", certificate, nil))},
 		"EdDSA": {auth.Trust("EdDSA", edKey), auth.Trust("EdDSA", edKey.Public())},
 	} {
-		issuer, verifier := auth.Bearer(pair[0].Named("one").IssuedBy("canal"), auth.Audience("api"), auth.Typ("at+jwt")), auth.Bearer(pair[1].Named("one").IssuedBy("canal"), auth.Audience("api"), auth.Typ("at+jwt"), auth.Require("jti", "tenant"))
+		issuer, verifier := auth.Bearer(pair[0].Named("one").IssuedBy("canal"), auth.Settings{Audience: []string{"api"}, Type: "at+jwt"}), auth.Bearer(pair[1].Named("one").IssuedBy("canal"), auth.Settings{Audience: []string{"api"}, Type: "at+jwt", Require: []string{"jti", "tenant"}})
 		text, err := auth.Issue(issuer, auth.NewToken{Subject: "OB-1001", Scopes: []string{"a", "b"}, Lifetime: time.Hour, Claims: map[string]any{"tenant": "north", "sub": "other"}})
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
@@ -299,35 +298,33 @@ func TestKeysAndIssue(t *testing.T) {
 	var nobody *rsa.PublicKey
 	weak := must(rsa.GenerateKey(rand.Reader, 1024))
 	for want, guard := range map[string]exchange.Authenticator{
-		"the secret has 5 bytes, 32 at least":        auth.Bearer(auth.HS256([]byte("short"))),
-		"the secret has 40 bytes, 48 at least":       auth.Bearer(auth.HS384(secret[:40])),
-		`the algorithm "none" is not one of`:         auth.Bearer(auth.Trust("none", secret)),
-		"is not a key for ES256":                     auth.Bearer(auth.Trust("ES256", &rsaKey.PublicKey)),
-		"a *ecdsa.PrivateKey is not a key for ES256": auth.Bearer(auth.Trust("ES256", must(ecdsa.GenerateKey(elliptic.P384(), rand.Reader)))),
-		"the key for RS256 is nil":                   auth.Bearer(auth.Trust("RS256", nobody)),
-		"the RSA key has 1024 bits":                  auth.Bearer(auth.Trust("RS256", weak)),
-		"no PEM block":                               auth.Bearer(auth.PEM("RS256", secret)),
-		`the PEM block "CERTIFICATE REQUEST"`:        auth.Bearer(auth.PEM("RS256", pemOf("CERTIFICATE REQUEST", secret, nil))),
-		"no key is trusted":                          auth.Bearer(auth.Keys{}),
-		"no algorithm is named":                      auth.Bearer(auth.JWK([]byte(`{"keys":[]}`))),
-		"no key for RS256 is in the set":             auth.Bearer(auth.JWK([]byte(`{"keys":[]}`), "RS256")),
-		"its alg HS256 is not one of RS256":          auth.Bearer(auth.JWK([]byte(`{"kty":"oct","alg":"HS256","k":"`+encoded(string(secret))+`"}`), "RS256")),
-		"Audience means nothing to it":               auth.Key(nil, auth.Audience("x")),
-		"the function that finds keys is nil":        auth.Key(nil),
-		"the function that finds passwords is nil":   auth.Basic(nil),
-		"5 keys for HS256 have no name":              auth.Bearer(auth.Join(auth.HS256(secret), auth.HS256(secret), auth.HS256(secret), auth.HS256(secret), auth.HS384(secret), auth.HS256(secret))),
-		"Leeway is -1s":                              auth.Bearer(auth.HS256(secret), auth.Leeway(-time.Second)),
-		"Remember is -1":                             auth.Bearer(auth.HS256(secret), auth.Remember(-1)),
-		`Header is "a b"`:                            auth.Key(func(context.Context, string) (auth.StoredKey, bool, error) { return auth.StoredKey{}, false, nil }, auth.Header("a b")),
-		"the first is not the longer one":            auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{secret}, Idle: 13 * time.Hour}),
-		"times are not negative":                     auth.Bearer(auth.Fetch(t.Context(), auth.Source{Address: "https://127.0.0.1:1/keys", Algorithms: []string{"ES256"}, Every: -1}).Keys()),
-		"less than two guards":                       auth.Any(auth.Bearer(auth.HS256(secret))),
-		"must be one of https":                       auth.Bearer(auth.Fetch(t.Context(), auth.Source{Address: "http://id.canal.example/keys", Algorithms: []string{"ES256"}}).Keys()),
-		"say the Issuer in their Source":             auth.Bearer(auth.Fetch(t.Context(), auth.Source{Address: "https://127.0.0.1:1/keys", Algorithms: []string{"ES256"}}).Keys().IssuedBy("x")),
-		"no secret is given to seal":                 auth.NewSessions(auth.SessionSettings{}),
-		"secret 1 has 5 bytes":                       auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{[]byte("short")}}),
-		`the origin "canal"`:                         auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{secret}, Origins: []string{"canal"}}),
-		"the function that names callers is nil":     auth.Certificate(nil),
+		"the secret has 5 bytes, 32 at least":        auth.Bearer(auth.HS256([]byte("short")), auth.Settings{}),
+		"the secret has 40 bytes, 48 at least":       auth.Bearer(auth.HS384(secret[:40]), auth.Settings{}),
+		`the algorithm "none" is not one of`:         auth.Bearer(auth.Trust("none", secret), auth.Settings{}),
+		"is not a key for ES256":                     auth.Bearer(auth.Trust("ES256", &rsaKey.PublicKey), auth.Settings{}),
+		"a *ecdsa.PrivateKey is not a key for ES256": auth.Bearer(auth.Trust("ES256", must(ecdsa.GenerateKey(elliptic.P384(), rand.Reader))), auth.Settings{}),
+		"the key for RS256 is nil":                   auth.Bearer(auth.Trust("RS256", nobody), auth.Settings{}),
+		"the RSA key has 1024 bits":                  auth.Bearer(auth.Trust("RS256", weak), auth.Settings{}),
+		"no PEM block":                               auth.Bearer(auth.PEM("RS256", secret), auth.Settings{}),
+		`the PEM block "CERTIFICATE REQUEST"`:        auth.Bearer(auth.PEM("RS256", pemOf("CERTIFICATE REQUEST", secret, nil)), auth.Settings{}),
+		"no key is trusted":                          auth.Bearer(auth.Keys{}, auth.Settings{}),
+		"no algorithm is named":                      auth.Bearer(auth.JWK([]byte(`{"keys":[]}`)), auth.Settings{}),
+		"no key for RS256 is in the set":             auth.Bearer(auth.JWK([]byte(`{"keys":[]}`), "RS256"), auth.Settings{}),
+		"its alg HS256 is not one of RS256":          auth.Bearer(auth.JWK([]byte(`{"kty":"oct","alg":"HS256","k":"`+encoded(string(secret))+`"}`), "RS256"), auth.Settings{}),
+		"Audience means nothing to it":               auth.Key(nil, auth.Settings{Audience: []string{"x"}}),
+		"the function that finds keys is nil":        auth.Key(nil, auth.Settings{}),
+		"the function that finds passwords is nil":   auth.Basic(nil, auth.Settings{}),
+		"5 keys for HS256 have no name":              auth.Bearer(auth.Join(auth.HS256(secret), auth.HS256(secret), auth.HS256(secret), auth.HS256(secret), auth.HS384(secret), auth.HS256(secret)), auth.Settings{}),
+		`Field is "a b"`:                             auth.Key(func(context.Context, string) (auth.StoredKey, bool, error) { return auth.StoredKey{}, false, nil }, auth.Settings{Field: "a b"}),
+		"the first is not the longer one":            auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{secret}, Idle: 13 * time.Hour}, auth.Settings{}),
+		"times are not negative":                     auth.Bearer(auth.Fetch(t.Context(), auth.Source{Address: "https://127.0.0.1:1/keys", Algorithms: []string{"ES256"}, Every: -1}).Keys(), auth.Settings{}),
+		"less than two guards":                       auth.Any(auth.Bearer(auth.HS256(secret), auth.Settings{})),
+		"must be one of https":                       auth.Bearer(auth.Fetch(t.Context(), auth.Source{Address: "http://id.canal.example/keys", Algorithms: []string{"ES256"}}).Keys(), auth.Settings{}),
+		"say the Issuer in their Source":             auth.Bearer(auth.Fetch(t.Context(), auth.Source{Address: "https://127.0.0.1:1/keys", Algorithms: []string{"ES256"}}).Keys().IssuedBy("x"), auth.Settings{}),
+		"no secret is given to seal":                 auth.NewSessions(auth.SessionSettings{}, auth.Settings{}),
+		"secret 1 has 5 bytes":                       auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{[]byte("short")}}, auth.Settings{}),
+		`the origin "canal"`:                         auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{secret}, Origins: []string{"canal"}}, auth.Settings{}),
+		"the function that names callers is nil":     auth.Certificate(nil, auth.Settings{}),
 	} {
 		_, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Guard(guard), wicketway.Route("GET /", me))
 		if err == nil || !strings.Contains(err.Error(), want) {
@@ -344,10 +341,10 @@ func TestCallers(t *testing.T) {
 	type lists struct {
 		Tenants []string `json:"tenants"`
 	}
-	var gone auth.Revocations
+	var gone auth.MemoryRevocations
 	at := now
 	loads := 0
-	accounts := auth.Accounts(func(_ context.Context, c exchange.Identity) (any, error) {
+	accounts := func(_ context.Context, c exchange.Identity) (any, error) {
 		loads++
 		switch c.Subject {
 		case "gone":
@@ -358,10 +355,11 @@ func TestCallers(t *testing.T) {
 			return nil, fmt.Errorf("the store is wet")
 		}
 		return "account of " + c.Subject, nil
-	})
-	build := func(how ...auth.Option) *wicketway.API {
+	}
+	build := func(how auth.Settings) *wicketway.API {
+		how.Account, how.Revocations, how.Clock = accounts, &gone, func() time.Time { return at }
 		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"},
-			wicketway.Guard(auth.Bearer(auth.HS256(secret), append(how, accounts, gone.Revoked(), auth.Clock(func() time.Time { return at }))...)),
+			wicketway.Guard(auth.Bearer(auth.HS256(secret), how)),
 			wicketway.Route("GET /me", func(ctx context.Context, _ wicketway.None) (string, error) {
 				c := exchange.Of(ctx).Caller()
 				account, _ := wicketway.AccountOf[string](ctx)
@@ -393,7 +391,7 @@ func TestCallers(t *testing.T) {
 		code, _, _ = strings.Cut(code, `"`)
 		return fmt.Sprint(w.Code, " ", code)
 	}
-	one, several := build(auth.Claims[tenant]()), build(auth.Claims[lists]())
+	one, several := build(auth.Settings{Claims: auth.ClaimsAs[tenant]()}), build(auth.Settings{Claims: auth.ClaimsAs[lists]()})
 	text := func(sub string) string {
 		return token(hs, `{"sub":"`+sub+`","exp":1809426600,"scope":"a","jti":"7","tenant":"north","tenants":["n","s"]}`, secret)
 	}
@@ -418,13 +416,13 @@ func TestCallers(t *testing.T) {
 		t.Errorf("a token that is remembered has expired: %s", got)
 	}
 	at = now
-	gone.Add("7", now.Add(time.Hour))
+	gone.Revoke(t.Context(), "7", now.Add(time.Hour))
 	if got := call(one, text("x")); got != "401 token-rejected" {
 		t.Errorf("a token that is remembered was taken back: %s", got)
 	}
-	friendly := auth.Bearer(auth.HS256(secret), auth.Realm("canal \"north\"\x01"), auth.Says(func(k *problem.Kind) string {
+	friendly := auth.Bearer(auth.HS256(secret), auth.Settings{Realm: "canal \"north\"\x01", Detail: func(k *problem.Kind) string {
 		return map[*problem.Kind]string{auth.ErrTokenMissing: "Ask the lock keeper.", auth.ErrTokenMalformed: "Schlüssel\u00a0?"}[k]
-	}))
+	}})
 	if w := ask(t, friendly); !strings.Contains(w.Body.String(), "Ask the lock keeper.") || w.Header().Get("Www-Authenticate") != `Bearer realm="canal north"` {
 		t.Errorf("%v %s", w.Header(), w.Body)
 	}
@@ -467,7 +465,7 @@ func testKeySet(t *testing.T) {
 	var log bytes.Buffer
 	var mu sync.Mutex
 	set := auth.Fetch(ctx, auth.Source{Address: "https://id.canal.example/keys", Client: service, Algorithms: []string{"ES256"}, Issuer: "id", Every: time.Hour, AtMost: 20 * time.Millisecond, Log: logTo(&mu, &log)})
-	guard := auth.Bearer(set.Keys())
+	guard := auth.Bearer(set.Keys(), auth.Settings{})
 	text := func(kid string, k crypto.Signer, iss string) string {
 		return "Authorization: Bearer " + token(`{"alg":"ES256","kid":"`+kid+`"}`, fmt.Sprintf(`{"sub":"a","iss":%q,"exp":%d}`, iss, time.Now().Add(time.Hour).Unix()), k)
 	}
@@ -583,15 +581,15 @@ func TestOtherGuards(t *testing.T) {
 		}
 		return auth.StoredKey{}, false, nil
 	}
-	keys, gate := auth.Key(find, auth.Clock(clock)), auth.Key(find, auth.Clock(clock), auth.Header("X-Gate-Key"))
+	keys, gate := auth.Key(find, auth.Settings{Clock: clock}), auth.Key(find, auth.Settings{Clock: clock, Field: "X-Gate-Key"})
 	hash := must(auth.HashPassword("gate"))
 	passwords := auth.Basic(func(_ context.Context, name string) (auth.StoredPassword, bool, error) {
 		return auth.StoredPassword{Hash: hash, Scopes: []string{"all"}}, name == "grebe", nil
-	})
+	}, auth.Settings{})
 	basic := func(text string) string {
 		return "Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte(text))
 	}
-	bearer := auth.Bearer(auth.HS256(secret), auth.Clock(clock))
+	bearer := auth.Bearer(auth.HS256(secret), auth.Settings{Clock: clock})
 	any := auth.Any(bearer, keys, passwords)
 	good := "Authorization: Bearer " + token(hs, `{"sub":"a","exp":1809426600}`, secret)
 	for _, c := range []struct {
@@ -646,7 +644,7 @@ func TestOtherGuards(t *testing.T) {
 	leaf := &x509.Certificate{DNSNames: []string{"gauge-7.canal.example"}}
 	certificates := auth.Certificate(func(c *x509.Certificate) (exchange.Identity, bool) {
 		return exchange.Identity{Subject: c.DNSNames[0]}, true
-	})
+	}, auth.Settings{})
 	for want, state := range map[string]*tls.ConnectionState{
 		`"gauge-7.canal.example []"`: {PeerCertificates: []*x509.Certificate{leaf}, VerifiedChains: [][]*x509.Certificate{{leaf}}},
 		"certificate-rejected":       {PeerCertificates: []*x509.Certificate{leaf}},
@@ -680,7 +678,7 @@ func TestGuessesAreBounded(t *testing.T) {
 			all.Wait() // all come at once
 		}
 		return auth.StoredPassword{Hash: hashes[name]}, hashes[name] != "", nil
-	})
+	}, auth.Settings{})
 	api := serve(t, guard)
 	ask := func(name, password, from string) int {
 		r := httptest.NewRequest("GET", "/me", nil)
@@ -713,7 +711,7 @@ func TestGuessesAreBounded(t *testing.T) {
 // Sessions of browsers.
 func TestSessions(t *testing.T) {
 	at := now
-	tick := auth.Clock(func() time.Time { return at })
+	tick := auth.Settings{Clock: func() time.Time { return at }}
 	old := auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{secret[:32]}, Idle: 10 * time.Minute, Absolute: time.Hour}, tick)
 	s := auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{bytes.Repeat([]byte("n"), 32), secret[:32]}, Idle: 10 * time.Minute, Absolute: time.Hour, Origins: []string{"https://console.example"}}, tick)
 	stranger := auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{bytes.Repeat([]byte("s"), 32)}}, tick)
@@ -813,18 +811,18 @@ func TestSessions(t *testing.T) {
 
 // Revocations are remembered until they end, however many there are and in whichever order they end.
 func TestRevocations(t *testing.T) {
-	var r auth.Revocations
-	start := time.Now()
+	var r auth.MemoryRevocations
+	ctx, start := t.Context(), time.Now()
 	for i := range 5000 {
-		r.Add(fmt.Sprint("ended ", i), start.Add(-time.Duration(i)*time.Second))
-		r.Add(fmt.Sprint("lasts ", i%100), start.Add(time.Duration(1+i%7)*time.Hour))
+		r.Revoke(ctx, fmt.Sprint("ended ", i), start.Add(-time.Duration(i)*time.Second))
+		r.Revoke(ctx, fmt.Sprint("lasts ", i%100), start.Add(time.Duration(1+i%7)*time.Hour))
 	}
 	ended := 0
 	for i := range 5000 {
-		if r.Has(fmt.Sprint("ended ", i)) {
+		if is, _ := r.IsRevoked(ctx, auth.Token{ID: fmt.Sprint("ended ", i)}); is {
 			ended++
 		}
-		if !r.Has(fmt.Sprint("lasts ", i%100)) {
+		if is, _ := r.IsRevoked(ctx, auth.Token{ID: fmt.Sprint("lasts ", i%100)}); !is {
 			t.Fatalf("%d is forgotten", i%100)
 		}
 	}
@@ -836,7 +834,7 @@ func TestRevocations(t *testing.T) {
 // A flood of tokens that are bad leaves the memory of the good ones whole.
 func TestFloodLeavesGoodTokens(t *testing.T) {
 	keys := auth.Trust("RS256", rsaKey)
-	guard := auth.Bearer(keys, auth.Clock(clock), auth.Remember(64))
+	guard := auth.Bearer(keys, auth.Settings{Clock: clock, Remember: 64})
 	var texts []string
 	for i := range 32 {
 		text, err := auth.Issue(guard, auth.NewToken{Subject: fmt.Sprint("s", i), Lifetime: time.Hour})
@@ -871,9 +869,9 @@ func TestFloodLeavesGoodTokens(t *testing.T) {
 }
 
 func FuzzAuthorization(f *testing.F) {
-	guard := auth.Any(auth.Bearer(auth.Join(auth.HS256(secret), auth.Trust("ES256", ecKey)), auth.Clock(clock)), auth.Basic(func(context.Context, string) (auth.StoredPassword, bool, error) {
+	guard := auth.Any(auth.Bearer(auth.Join(auth.HS256(secret), auth.Trust("ES256", ecKey)), auth.Settings{Clock: clock}), auth.Basic(func(context.Context, string) (auth.StoredPassword, bool, error) {
 		return auth.StoredPassword{Hash: "none"}, true, nil
-	}))
+	}, auth.Settings{}))
 	good := token(hs, `{"sub":"a","exp":1809426600}`, secret)
 	for _, seed := range []string{"", "Bearer " + good, "Bearer a.b.c", "Basic eDp5", "Bearer " + encoded(`{"alg":"none"}`) + ".e30.", "bearer\t" + good, "Bearer " + good[:len(good)-9] + "\n" + good[len(good)-9:]} {
 		f.Add(seed)
@@ -914,7 +912,7 @@ func (l locked) Write(p []byte) (int, error) {
 
 func ExampleBearer() {
 	api, err := wicketway.Build(wicketway.Info{Title: "Canal", Version: "1.0.0"},
-		wicketway.Guard(auth.Bearer(auth.HS256(secret), auth.Audience("canal"))),
+		wicketway.Guard(auth.Bearer(auth.HS256(secret), auth.Settings{Audience: []string{"canal"}})),
 		wicketway.Route("GET /passages", me))
 	if err != nil {
 		fmt.Println(err)

@@ -64,15 +64,15 @@ var nobodysPassword = sync.OnceValue(func() string {
 //
 // Use it over TLS alone: the password comes with every request.
 func Basic(
-	find func(ctx context.Context, name string) (StoredPassword, bool, error), how ...Option,
+	find func(ctx context.Context, name string) (StoredPassword, bool, error), settings Settings,
 ) exchange.Authenticator {
-	b := &basic{guard: newGuard("basic", how), find: find, nobody: nobodysPassword()}
+	b := &basic{guard: newGuard("basic", settings), find: find, nobody: nobodysPassword()}
 	b.compares.free = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1))
 	rand.Read(b.secret[:])
 	if find == nil {
 		b.wrongf("the function that finds passwords is nil")
 	}
-	b.memory = newMemory[string](b.remember)
+	b.memory = newMemory[string](b.Remember)
 	return b
 }
 
@@ -211,5 +211,5 @@ func (b *basic) reject(kind *problem.Kind, detail string) error {
 }
 
 func (b *basic) Challenge([]string) string {
-	return "Basic realm=" + quoted(b.realm) + `, charset="UTF-8"`
+	return "Basic realm=" + quoted(b.Realm) + `, charset="UTF-8"`
 }

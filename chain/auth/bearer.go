@@ -20,14 +20,14 @@ import (
 //
 // A token that was verified is remembered by its SHA-256 until it expires or its key is no longer
 // trusted; its times, and whether it was revoked, are asked at every request.
-func Bearer(keys Keys, how ...Option) exchange.Authenticator {
-	b := &bearer{guard: newGuard("bearer", how), keys: keys}
+func Bearer(keys Keys, settings Settings) exchange.Authenticator {
+	b := &bearer{guard: newGuard("bearer", settings), keys: keys}
 	b.wrong = append(b.wrong, keys.wrong...)
 	if len(keys.fixed)+len(keys.remote)+len(keys.wrong) == 0 {
 		b.wrongf("no key is trusted, so nobody can call")
 	}
 	b.wrong = append(b.wrong, keys.tooMany()...)
-	b.memory = newMemory[knownToken](b.remember)
+	b.memory = newMemory[knownToken](b.Remember)
 	return b
 }
 
@@ -127,7 +127,7 @@ func (b *bearer) verify(text string) (*knownToken, error) {
 	if err != nil {
 		return nil, b.reject(ErrTokenMalformed, "The token is not a JWT.", err)
 	}
-	if b.typ != "" && !isType(t.header.Type, b.typ) {
+	if b.Type != "" && !isType(t.header.Type, b.Type) {
 		return nil, b.reject(ErrTokenRejected, "The token is of another type.", nil)
 	}
 	by, unknown := b.keys.verify(t.header.Algorithm, t.header.Key, t.signed, t.signature)
@@ -186,7 +186,7 @@ func (b *bearer) accept(raw []byte, p *payload, by *trusted) (*knownToken, error
 	case !b.isFor(p.Audience):
 		return nil, b.reject(ErrTokenRejected, "The token is for another service.", nil)
 	}
-	if name := missing(raw, b.require); name != "" {
+	if name := missing(raw, b.Require); name != "" {
 		return nil, b.reject(ErrTokenRejected, "The token lacks the claim "+name+".", nil)
 	}
 	var scopes []string
@@ -199,11 +199,11 @@ func (b *bearer) accept(raw []byte, p *payload, by *trusted) (*knownToken, error
 		by:        by,
 	}
 	k.identity = exchange.Identity{Subject: p.Subject, Issuer: cmp.Or(p.Issuer, b.name), Scopes: scopes, Proof: k.token}
-	if b.claims != nil {
-		if k.identity.Claims, err = b.claims.decode(raw); err != nil {
+	if b.Claims.decode != nil {
+		if k.identity.Claims, err = b.Claims.decode(raw); err != nil {
 			return nil, b.reject(ErrTokenMalformed, "The claims of the token cannot be read.", err)
 		}
-		if !b.claims.shared {
+		if !b.Claims.shared {
 			k.raw = raw
 		}
 	}
@@ -212,21 +212,21 @@ func (b *bearer) accept(raw []byte, p *payload, by *trusted) (*knownToken, error
 
 // isFor reports whether the audience of a token names this service.
 func (b *bearer) isFor(audience texts) bool {
-	if len(b.audience) == 0 {
+	if len(b.Audience) == 0 {
 		return audience == nil
 	}
-	return slices.ContainsFunc(audience, func(name string) bool { return slices.Contains(b.audience, name) })
+	return slices.ContainsFunc(audience, func(name string) bool { return slices.Contains(b.Audience, name) })
 }
 
 // holds asks the times of a token.
 func (b *bearer) holds(k *knownToken) error {
-	now := b.now()
+	now := b.Clock()
 	switch {
-	case !now.Before(k.token.Expires.Add(b.leeway)):
+	case !now.Before(k.token.Expires.Add(b.Leeway)):
 		return b.reject(ErrTokenExpired, "The token has expired; get a new one.", nil)
-	case now.Add(b.leeway).Before(k.notBefore):
+	case now.Add(b.Leeway).Before(k.notBefore):
 		return b.reject(ErrTokenRejected, "The token is not valid yet.", nil)
-	case now.Add(b.leeway).Before(k.token.Issued):
+	case now.Add(b.Leeway).Before(k.token.Issued):
 		return b.reject(ErrTokenRejected, "The token was issued later than now.", nil)
 	}
 	return nil
@@ -234,8 +234,8 @@ func (b *bearer) holds(k *knownToken) error {
 
 // identity gives the caller, as this request sees it.
 func (b *bearer) identity(r *http.Request, k *knownToken) (*exchange.Identity, error) {
-	if b.revoked != nil {
-		taken, err := b.revoked(r.Context(), k.token)
+	if b.Revocations != nil {
+		taken, err := b.Revocations.IsRevoked(r.Context(), k.token)
 		if err != nil {
 			return nil, fmt.Errorf("whether a token was revoked: %w", err)
 		}
@@ -246,7 +246,7 @@ func (b *bearer) identity(r *http.Request, k *knownToken) (*exchange.Identity, e
 	caller := &k.identity
 	if k.raw != nil {
 		own := k.identity
-		claims, err := b.claims.decode(k.raw)
+		claims, err := b.Claims.decode(k.raw)
 		if err != nil {
 			return nil, b.reject(ErrTokenMalformed, "The claims of the token cannot be read.", err)
 		}
@@ -259,11 +259,11 @@ func (b *bearer) identity(r *http.Request, k *knownToken) (*exchange.Identity, e
 // reject makes a refusal and its challenge. Where no token was sent the challenge names no error
 // (RFC 6750, 3.1).
 func (b *bearer) reject(kind *problem.Kind, detail string, cause error) error {
-	challenge := "Bearer realm=" + quoted(b.realm)
+	challenge := "Bearer realm=" + quoted(b.Realm)
 	if kind != ErrTokenMissing {
 		said := detail
-		if b.says != nil {
-			if own := b.says(kind); own != "" {
+		if b.Detail != nil {
+			if own := b.Detail(kind); own != "" {
 				said = own
 			}
 		}
@@ -273,7 +273,7 @@ func (b *bearer) reject(kind *problem.Kind, detail string, cause error) error {
 }
 
 func (b *bearer) Challenge(scopes []string) string {
-	challenge := "Bearer realm=" + quoted(b.realm)
+	challenge := "Bearer realm=" + quoted(b.Realm)
 	if len(scopes) > 0 {
 		challenge += `, error="insufficient_scope", scope=` + quoted(strings.Join(scopes, " "))
 	}

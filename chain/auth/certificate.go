@@ -12,8 +12,8 @@ import (
 // chains that the server has verified alone: its tls.Config has ClientAuth
 // RequireAndVerifyClientCert or VerifyClientCertIfGiven, and ClientCAs. Caller says whose a
 // certificate is, and reports whether it is accepted. Behind a proxy that ends TLS there is none.
-func Certificate(caller func(*x509.Certificate) (exchange.Identity, bool), how ...Option) exchange.Authenticator {
-	c := &certificate{guard: newGuard("certificate", how), caller: caller}
+func Certificate(caller func(*x509.Certificate) (exchange.Identity, bool), settings Settings) exchange.Authenticator {
+	c := &certificate{guard: newGuard("certificate", settings), caller: caller}
 	if caller == nil {
 		c.wrongf("the function that names callers is nil")
 	}
@@ -54,4 +54,4 @@ func (c *certificate) Authenticate(r *http.Request) (*exchange.Identity, error) 
 }
 
 // Challenge has a scheme of no standard, since what is asked for is in TLS.
-func (c *certificate) Challenge([]string) string { return "Certificate realm=" + quoted(c.realm) }
+func (c *certificate) Challenge([]string) string { return "Certificate realm=" + quoted(c.Realm) }

@@ -134,15 +134,16 @@ func date(seconds *float64) (time.Time, error) {
 	return time.Unix(int64(whole), int64(part*1e9)), nil
 }
 
-// A claimsType decodes claims into a type of the user's.
-type claimsType struct {
+// Claims decode what a token says into a type of the user's: [ClaimsAs] makes them.
+type Claims struct {
 	decode func(raw []byte) (any, error)
 	// shared says that many requests can have the same value: nothing in it can be changed.
 	shared bool
 }
 
-func claimsAs[T any]() *claimsType {
-	return &claimsType{
+// ClaimsAs decodes the claims of tokens into a T.
+func ClaimsAs[T any]() Claims {
+	return Claims{
 		decode: func(raw []byte) (any, error) {
 			var claims T
 			if err := json.Unmarshal(raw, &claims); err != nil {

@@ -58,7 +58,7 @@ func Issue(by exchange.Authenticator, t NewToken) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	now := b.now()
+	now := b.Clock()
 	claims["sub"], claims["exp"], claims["iat"], claims["jti"] = t.Subject, now.Add(t.Lifetime).
 		Unix(),
 		now.Unix(), id.String()
@@ -68,8 +68,8 @@ func Issue(by exchange.Authenticator, t NewToken) (string, error) {
 	if key.issuer != "" {
 		claims["iss"] = key.issuer
 	}
-	if t.Audience == "" && len(b.audience) > 0 {
-		t.Audience = b.audience[0]
+	if t.Audience == "" && len(b.Audience) > 0 {
+		t.Audience = b.Audience[0]
 	}
 	if t.Audience != "" {
 		claims["aud"] = t.Audience
@@ -78,16 +78,25 @@ func Issue(by exchange.Authenticator, t NewToken) (string, error) {
 	if key.kid != "" {
 		token.Header["kid"] = key.kid
 	}
-	if b.typ != "" {
-		token.Header["typ"] = b.typ
+	if b.Type != "" {
+		token.Header["typ"] = b.Type
 	}
 	return token.SignedString(key.private)
 }
 
-// Revocations are the ids of tokens and sessions that were taken back, in memory, until they
-// would have ended by themselves. The zero Revocations is empty and ready; it is safe for
-// concurrent use, and nothing in it takes longer the more there are.
-type Revocations struct {
+// Revocations keep which tokens and sessions were taken back, until they would have ended by themselves:
+// [MemoryRevocations] those of one server, a store of the user's those of several. They are safe for concurrent use.
+type Revocations interface {
+	// Revoke takes the token or the session with an id back, until a time after which it is refused anyway.
+	Revoke(ctx context.Context, id string, until time.Time) error
+	// IsRevoked is asked at every request. What is known of a session is given as of a token. An error fails the
+	// request.
+	IsRevoked(ctx context.Context, t Token) (bool, error)
+}
+
+// MemoryRevocations keep ids in memory. The zero value is empty and ready; nothing in it takes longer the more there
+// are.
+type MemoryRevocations struct {
 	mu     sync.RWMutex
 	ids    map[string]time.Time // until when
 	ending revoked
@@ -113,8 +122,8 @@ func (r *revoked) Pop() any {
 	return last
 }
 
-// Add takes an id back, until a time after which it is refused anyway.
-func (r *Revocations) Add(id string, until time.Time) {
+// Revoke takes an id back. It does not fail.
+func (r *MemoryRevocations) Revoke(_ context.Context, id string, until time.Time) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.ids == nil {
@@ -132,22 +141,17 @@ func (r *Revocations) Add(id string, until time.Time) {
 			}
 		}
 	}
-	if !r.ids[id].Before(until) {
-		return
+	if r.ids[id].Before(until) {
+		r.ids[id] = until
+		heap.Push(&r.ending, revokedID{id, until})
 	}
-	r.ids[id] = until
-	heap.Push(&r.ending, revokedID{id, until})
+	return nil
 }
 
-// Has reports whether an id was taken back.
-func (r *Revocations) Has(id string) bool {
+// IsRevoked reports whether the id of a token was taken back; one without an id cannot be.
+func (r *MemoryRevocations) IsRevoked(_ context.Context, t Token) (bool, error) {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
-	_, there := r.ids[id]
-	return there
-}
-
-// Revoked is the option that refuses tokens whose ids were taken back.
-func (r *Revocations) Revoked() Option {
-	return Revoked(func(_ context.Context, t Token) (bool, error) { return t.ID != "" && r.Has(t.ID), nil })
+	_, there := r.ids[t.ID]
+	return there && t.ID != "", nil
 }

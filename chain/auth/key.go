@@ -49,8 +49,8 @@ const longestKey = 256
 // Key asks for a key in a header field. Find looks the stored one up by its prefix, and reports
 // whether there is one; keys are compared by their hash in constant time, also where there is
 // none.
-func Key(find func(ctx context.Context, prefix string) (StoredKey, bool, error), how ...Option) exchange.Authenticator {
-	k := &keyGuard{guard: newGuard("key", how), find: find}
+func Key(find func(ctx context.Context, prefix string) (StoredKey, bool, error), settings Settings) exchange.Authenticator {
+	k := &keyGuard{guard: newGuard("key", settings), find: find}
 	if find == nil {
 		k.wrongf("the function that finds keys is nil")
 	}
@@ -63,16 +63,16 @@ type keyGuard struct {
 }
 
 func (k *keyGuard) Scheme() exchange.Scheme {
-	return exchange.Scheme{Name: "key", Type: "apiKey", In: "header", Field: http.CanonicalHeaderKey(k.header),
+	return exchange.Scheme{Name: "key", Type: "apiKey", In: "header", Field: http.CanonicalHeaderKey(k.Field),
 		Raises: k.raises(ErrKeyMissing, ErrKeyRejected)}
 }
 
-func (k *keyGuard) Sent(r *http.Request) bool { return len(r.Header.Values(k.header)) > 0 }
+func (k *keyGuard) Sent(r *http.Request) bool { return len(r.Header.Values(k.Field)) > 0 }
 
 func (k *keyGuard) Authenticate(r *http.Request) (*exchange.Identity, error) {
-	fields := r.Header.Values(k.header)
+	fields := r.Header.Values(k.Field)
 	if len(fields) == 0 {
-		return nil, k.reject(ErrKeyMissing, "Send a key in the field "+k.header+".")
+		return nil, k.reject(ErrKeyMissing, "Send a key in the field "+k.Field+".")
 	}
 	rejected := func() error { return k.reject(ErrKeyRejected, "The key is not known, or has ended.") }
 	prefix, _, dotted := strings.Cut(fields[0], ".")
@@ -85,7 +85,7 @@ func (k *keyGuard) Authenticate(r *http.Request) (*exchange.Identity, error) {
 	}
 	hash := sha256.Sum256([]byte(fields[0]))
 	same := subtle.ConstantTimeCompare(hash[:], stored.Hash[:]) == 1
-	if !there || !same || !stored.Expires.IsZero() && !k.now().Before(stored.Expires) {
+	if !there || !same || !stored.Expires.IsZero() && !k.Clock().Before(stored.Expires) {
 		return nil, rejected()
 	}
 	return k.account(r, &exchange.Identity{Subject: stored.Subject, Issuer: k.name, Scopes: stored.Scopes, Proof: stored})
@@ -97,5 +97,5 @@ func (k *keyGuard) reject(kind *problem.Kind, detail string) error {
 
 // Challenge has a scheme of no standard, since there is none for keys in a field of their own.
 func (k *keyGuard) Challenge([]string) string {
-	return "Key realm=" + quoted(k.realm) + ", field=" + quoted(http.CanonicalHeaderKey(k.header))
+	return "Key realm=" + quoted(k.Realm) + ", field=" + quoted(http.CanonicalHeaderKey(k.Field))
 }

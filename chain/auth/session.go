@@ -1,7 +1,6 @@
 package auth
 
 import (
-	"context"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
@@ -10,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -28,9 +28,6 @@ type Sessions struct {
 	name           string
 	sealers        []cipher.AEAD // the first seals
 	idle, absolute time.Duration
-	revoked        Revocations
-	isRevoked      func(ctx context.Context, id string) (bool, error)
-	revoke         func(ctx context.Context, id string, until time.Time) error
 	origins        *http.CrossOriginProtection
 }
 
@@ -45,26 +42,22 @@ type SessionSettings struct {
 	Idle time.Duration
 	// Absolute is how long it lasts in all; 12 hours where it is 0.
 	Absolute time.Duration
-	// IsRevoked and Revoke keep the ids of sessions that were ended by signing out where several
-	// servers share them; nil: in memory.
-	IsRevoked func(ctx context.Context, id string) (bool, error)
-	Revoke    func(ctx context.Context, id string, until time.Time) error
 	// Origins are trusted though they are others: https://canal.example.
 	Origins []string
 }
 
 // NewSessions makes a guard that takes sessions.
-func NewSessions(s SessionSettings, how ...Option) *Sessions {
+func NewSessions(s SessionSettings, settings Settings) *Sessions {
 	g := &Sessions{
-		guard:     newGuard("session", how),
-		name:      "__Host-session",
-		idle:      30 * time.Minute,
-		absolute:  12 * time.Hour,
-		isRevoked: s.IsRevoked,
-		revoke:    s.Revoke,
-		origins:   http.NewCrossOriginProtection(),
+		guard:    newGuard("session", settings),
+		name:     "__Host-session",
+		idle:     30 * time.Minute,
+		absolute: 12 * time.Hour,
+		origins:  http.NewCrossOriginProtection(),
 	}
-	g.revoked.now = func() time.Time { return g.now() }
+	if g.Revocations == nil {
+		g.Revocations = &MemoryRevocations{now: g.Clock}
+	}
 	if s.Name != "" {
 		g.name = "__Host-" + s.Name
 	}
@@ -83,9 +76,6 @@ func NewSessions(s SessionSettings, how ...Option) *Sessions {
 			g.idle,
 			g.absolute,
 		)
-	}
-	if (s.IsRevoked == nil) != (s.Revoke == nil) {
-		g.wrongf("IsRevoked and Revoke go together")
 	}
 	for _, origin := range s.Origins {
 		if err := g.origins.AddTrustedOrigin(origin); err != nil {
@@ -145,7 +135,7 @@ func (s *Sessions) Begin(answer http.Header, r *http.Request, subject string, sc
 	if err := s.checkOrigin(r); err != nil {
 		return err
 	}
-	now := s.now()
+	now := s.Clock()
 	return s.set(answer, session{rand.Text(), subject, scopes, now, now})
 }
 
@@ -174,12 +164,7 @@ func (s *Sessions) End(answer http.Header, r *http.Request) error {
 	if err != nil {
 		return nil //nolint:nilerr // there is nothing to end
 	}
-	until := held.Began.Add(s.absolute)
-	if s.revoke != nil {
-		return s.revoke(r.Context(), held.ID, until)
-	}
-	s.revoked.Add(held.ID, until)
-	return nil
+	return s.Revocations.Revoke(r.Context(), held.ID, held.Began.Add(s.absolute))
 }
 
 // headerWriter lets http.SetCookie write to a header.
@@ -205,7 +190,7 @@ func (s *Sessions) set(answer http.Header, held session) error {
 		Secure:   true,
 		HttpOnly: true,
 		SameSite: http.SameSiteLaxMode,
-		MaxAge:   int(min(s.idle, held.Began.Add(s.absolute).Sub(s.now())).Seconds()),
+		MaxAge:   int(min(s.idle, held.Began.Add(s.absolute).Sub(s.Clock())).Seconds()),
 	}
 	if len(c.Value) > 3800 {
 		return fmt.Errorf("auth: the session of %q is larger than a cookie can be", held.Subject)
@@ -259,8 +244,15 @@ func (s *Sessions) AuthenticateTo(answer http.Header, r *http.Request) (*exchang
 	if err != nil {
 		return nil, s.reject(ErrSessionMissing, "The session cannot be read; sign in again.", err)
 	}
-	now := s.now()
-	revoked, err := s.ended(r.Context(), held.ID)
+	now := s.Clock()
+	revoked, err := s.Revocations.IsRevoked(r.Context(), Token{
+		ID:      held.ID,
+		Subject: held.Subject,
+		Issuer:  s.guard.name,
+		Scopes:  strings.Join(held.Scopes, " "),
+		Issued:  held.Began,
+		Expires: held.Began.Add(s.absolute),
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -285,16 +277,9 @@ func (s *Sessions) AuthenticateTo(answer http.Header, r *http.Request) (*exchang
 	return caller, nil
 }
 
-func (s *Sessions) ended(ctx context.Context, id string) (bool, error) {
-	if s.isRevoked != nil {
-		return s.isRevoked(ctx, id)
-	}
-	return s.revoked.Has(id), nil
-}
-
 func (s *Sessions) reject(kind *problem.Kind, detail string, cause error) error {
 	return s.refuse(kind, detail, s.Challenge(nil), cause)
 }
 
 // Challenge has a scheme of no standard, since there is none for cookies.
-func (s *Sessions) Challenge([]string) string { return "Session realm=" + quoted(s.realm) }
+func (s *Sessions) Challenge([]string) string { return "Session realm=" + quoted(s.Realm) }

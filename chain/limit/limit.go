@@ -1,4 +1,5 @@
-// Package limit keeps callers from asking too often, and the server from serving too many at once.
+// Package limit keeps callers from asking too often. How many requests are served at a time is said by the setting
+// Limits of package wicketway.
 package limit
 
 import (

@@ -100,14 +100,11 @@ func TestRequests(t *testing.T) {
 	}
 	hourly := limit.Rate{Requests: 1, Per: time.Hour}
 	for what, bad := range map[string]exchange.Middleware{
-		"a rate has at least one request":    limit.Requests(limit.Rate{}, limit.ByAddress(), limit.Settings{}),
-		"and at most one in a microsecond":   limit.Requests(limit.Rate{Requests: 2e9, Per: time.Second}, limit.ByAddress(), limit.Settings{}),
-		"Key does not say whose":             limit.Requests(minute, limit.Except(limit.Key{}), limit.Settings{}),
-		"Timeout is -1ns":                    limit.Requests(minute, limit.ByAddress(), limit.Settings{Timeout: -1}),
-		"the guard plate comes after it":     limit.Requests(minute, limit.ByCaller(), limit.Settings{}),
-		"0 at a time":                        limit.AtOnce(0, 0, 0),
-		"-1 at a time":                       limit.AtOnce(-1, 0, 0),
-		"1 at a time, 1 waiting for 0s: one": limit.AtOnce(1, 1, 0),
+		"a rate has at least one request":  limit.Requests(limit.Rate{}, limit.ByAddress(), limit.Settings{}),
+		"and at most one in a microsecond": limit.Requests(limit.Rate{Requests: 2e9, Per: time.Second}, limit.ByAddress(), limit.Settings{}),
+		"Key does not say whose":           limit.Requests(minute, limit.Except(limit.Key{}), limit.Settings{}),
+		"Timeout is -1ns":                  limit.Requests(minute, limit.ByAddress(), limit.Settings{Timeout: -1}),
+		"the guard plate comes after it":   limit.Requests(minute, limit.ByCaller(), limit.Settings{}),
 	} {
 		if _, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Guard(plate{}), wicketway.Chain(bad), wicketway.Handle("GET /", ok)); err == nil || !strings.Contains(err.Error(), what) {
 			t.Errorf("wanted %q, got %v", what, err)
@@ -193,30 +190,4 @@ func TestMemoryIsBounded(t *testing.T) {
 	if all.Wait(); allowed != 100 {
 		t.Errorf("%d of 100 were allowed", allowed)
 	}
-}
-
-// Some are served, some wait, some wait too long, the others are refused at once.
-func TestAtOnce(t *testing.T) {
-	wicketwaytest.Middleware(t, limit.AtOnce(100, 0, time.Second))
-	synctest.Test(t, func(t *testing.T) {
-		h := limit.AtOnce(2, 3, 5*time.Second).Wrap(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { time.Sleep(3 * time.Second) }))
-		var mu sync.Mutex
-		counts := map[string]int{}
-		var all sync.WaitGroup
-		start := time.Now()
-		for i := range 8 {
-			all.Go(func() {
-				time.Sleep(time.Duration(i) * time.Millisecond)
-				w := httptest.NewRecorder()
-				h.ServeHTTP(w, httptest.NewRequest("GET", "/", nil))
-				mu.Lock()
-				counts[fmt.Sprint(w.Code, " ", time.Since(start).Round(time.Second), " ", w.Header().Get("Retry-After"))]++
-				mu.Unlock()
-			})
-		}
-		all.Wait()
-		if fmt.Sprint(counts) != "map[200 3s :2 200 6s :2 503 0s 5:3 503 5s 5:1]" {
-			t.Errorf("%v", counts)
-		}
-	})
 }

@@ -53,7 +53,7 @@ func (k *keyFlags) keys() (auth.Keys, error) {
 	}
 	keys, err := k.parse(text)
 	if err == nil {
-		err = auth.Bearer(keys).(interface{ Check() error }).Check()
+		err = auth.Bearer(keys, auth.Settings{}).(interface{ Check() error }).Check()
 	}
 	if err != nil {
 		return keys, fmt.Errorf("%s: %w", k.key, err)
@@ -81,7 +81,7 @@ func (k *keyFlags) parse(text []byte) (auth.Keys, error) {
 	var errs []error
 	for _, algorithm := range candidates {
 		keys := make(algorithm)
-		err := auth.Bearer(keys).(interface{ Check() error }).Check()
+		err := auth.Bearer(keys, auth.Settings{}).(interface{ Check() error }).Check()
 		if err == nil {
 			return k.named(keys), nil
 		}
@@ -100,11 +100,12 @@ func (k *keyFlags) named(keys auth.Keys) auth.Keys {
 	return keys
 }
 
-func (k *keyFlags) guard(keys auth.Keys, how ...auth.Option) exchange.Authenticator {
+func (k *keyFlags) guard(keys auth.Keys) exchange.Authenticator {
+	var settings auth.Settings
 	if k.audience != "" {
-		how = append(how, auth.Audience(k.audience))
+		settings.Audience = []string{k.audience}
 	}
-	return auth.Bearer(keys, how...)
+	return auth.Bearer(keys, settings)
 }
 
 func tokenMakeCommand() *cobra.Command {

@@ -134,7 +134,7 @@ func (s *Service) Token(subject, audience string, scopes ...string) (string, err
 	s.mu.Lock()
 	key := s.keys[0]
 	s.mu.Unlock()
-	guard := auth.Bearer(auth.Trust("ES256", key.private).Named(key.kid).IssuedBy(Issuer))
+	guard := auth.Bearer(auth.Trust("ES256", key.private).Named(key.kid).IssuedBy(Issuer), auth.Settings{})
 	return auth.Issue(guard, auth.NewToken{Subject: subject, Scopes: scopes, Lifetime: s.lifetime, Audience: audience})
 }
 

@@ -35,7 +35,7 @@ func Report(to *slog.Logger, limit time.Duration, clock func() time.Time) exchan
 				took.Milliseconds(),
 			}
 			if f := x.Failure(); f != nil {
-				attrs = append(attrs, "code", f.Problem.Kind().Code())
+				attrs = append(attrs, "code", f.Code())
 			}
 			to.WarnContext(r.Context(), "slow", attrs...)
 		})

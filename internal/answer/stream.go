@@ -51,7 +51,7 @@ type Stream struct {
 	// Begins is called once, when the first item is there or the end: from then on the header
 	// has gone out.
 	Begins func()
-	// Problem writes the problem of what failed after that, for an event.
+	// Problem writes the problem of what failed after that, for an event; nil where nobody is there to read it.
 	Problem func(error) []byte
 	// Broken is told what in an item breaks its own rules, in development.
 	Broken func(text string)
@@ -252,7 +252,9 @@ func (s *Stream) conclude() error {
 	case s.head && s.failed == nil:
 		return nil
 	case s.failed != nil && s.Form == StreamEvents:
-		fmt.Fprintf(&s.buffer, "event: problem\ndata: %s\n\n", s.Problem(s.failed))
+		if text := s.Problem(s.failed); text != nil {
+			fmt.Fprintf(&s.buffer, "event: problem\ndata: %s\n\n", text)
+		}
 	case s.failed == nil && s.Form == StreamArray:
 		s.buffer.WriteByte(']')
 		if s.Plan.envelope != "" {

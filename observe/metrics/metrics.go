@@ -122,7 +122,7 @@ func (c *counters) count(r *http.Request, answer exchange.Writer, took time.Dura
 		key.route = "none"
 	}
 	if f := x.Failure(); f != nil {
-		key.code = c.code(f.Problem.Kind().Code())
+		key.code = c.code(f.Code())
 	}
 	s := c.series(key)
 	s.duration.Observe(took.Seconds())

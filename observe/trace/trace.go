@@ -113,9 +113,8 @@ func atEnd(ctx context.Context, span trace.Span, answer exchange.Writer) {
 		}
 		return
 	}
-	told := failure.Problem.Kind()
-	span.SetAttributes(attribute.String("error.type", told.Code()))
-	if told.Status() >= 500 || answer.Status() < 400 && answer.Status() != 0 {
+	span.SetAttributes(attribute.String("error.type", failure.Code()))
+	if p := failure.Problem; p != nil && p.Kind().Status() >= 500 || answer.Status() < 400 && answer.Status() != 0 {
 		text := clip.Text(secret.In(ctx).Blank(failure.Err.Error()), 1024)
 		// As RecordError does it, which takes the text from the error itself.
 		span.AddEvent("exception", trace.WithAttributes(attribute.String("exception.type", fmt.Sprintf("%T", failure.Err)),

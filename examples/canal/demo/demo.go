@@ -95,9 +95,13 @@ func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	var revoked auth.Revocations
-	c.guard = auth.Bearer(auth.Join(auth.HS256(c.secret).IssuedBy("osterbeck"), keys), auth.Audience(identity.Audience),
-		auth.Realm("Osterbeck Canal"), auth.Accounts(c.account), revoked.Revoked())
+	var revoked auth.MemoryRevocations
+	c.guard = auth.Bearer(auth.Join(auth.HS256(c.secret).IssuedBy("osterbeck"), keys), auth.Settings{
+		Audience:    []string{identity.Audience},
+		Realm:       "Osterbeck Canal",
+		Account:     c.account,
+		Revocations: &revoked,
+	})
 	if c.Skipper, err = c.token(store.SamplePlate(0), "passages"); err != nil {
 		return err
 	}
@@ -192,7 +196,7 @@ var consoles = []string{"https://console.osterbeck.example", "http://127.0.0.1:3
 
 // Build describes the API. The successor is where version 1 leads to, and more is in the list of
 // /api.
-func Build(s *store.Store, guard exchange.Authenticator, revoked *auth.Revocations, ready *health.Readiness,
+func Build(s *store.Store, guard exchange.Authenticator, revoked auth.Revocations, ready *health.Readiness,
 	log *slog.Logger, successor string, more ...wicketway.Part) (*wicketway.API, error) {
 	desk := &tokens.Desk{Store: s, Guard: guard, Revoked: revoked}
 	return wicketway.Build(

@@ -456,16 +456,17 @@ func (c *Canal) signOthers() error {
 		return token
 	}
 	past := func() time.Time { return time.Now().Add(-24 * time.Hour) }
-	by := func(secret []byte, how ...auth.Option) exchange.Authenticator {
-		return auth.Bearer(auth.HS256(secret).IssuedBy("osterbeck"), append(how, auth.Audience(identity.Audience))...)
+	by := func(secret []byte, clock func() time.Time) exchange.Authenticator {
+		return auth.Bearer(auth.HS256(secret).IssuedBy("osterbeck"),
+			auth.Settings{Audience: []string{identity.Audience}, Clock: clock})
 	}
 	one := auth.NewToken{Subject: store.SamplePlate(0), Scopes: []string{"passages"}, Lifetime: time.Hour}
 	c.others = map[string]string{
 		"skipper":   c.Skipper,
 		"keeper":    c.Keeper,
 		"visitor":   c.Visitor,
-		"expired":   sign(auth.Issue(by(c.secret, auth.Clock(past)), one)),
-		"foreign":   sign(auth.Issue(by(bytes.Repeat([]byte("f"), 32)), one)),
+		"expired":   sign(auth.Issue(by(c.secret, past), one)),
+		"foreign":   sign(auth.Issue(by(bytes.Repeat([]byte("f"), 32), nil), one)),
 		"elsewhere": sign(c.Identity.Token(store.SamplePlate(1), "osterbeck-tolls", "passages")),
 		"locked":    sign(c.token(store.SamplePlate(19), "passages")),
 		"departing": sign(c.token(store.SamplePlate(2), "passages")),

@@ -27,7 +27,7 @@ type Desk struct {
 	// Guard takes the tokens, and has the key that they are signed with.
 	Guard exchange.Authenticator
 	// Revoked are the tokens that were taken back.
-	Revoked *auth.Revocations
+	Revoked auth.Revocations
 
 	wrong limit.Throttle // of PINs
 }
@@ -71,7 +71,7 @@ func (d *Desk) signIn(ctx context.Context, in login) (Token, error) {
 
 func (d *Desk) signOut(ctx context.Context, _ wicketway.None) (wicketway.None, error) {
 	if t, ok := wicketway.Caller(ctx).Proof.(auth.Token); ok && t.ID != "" {
-		d.Revoked.Add(t.ID, t.Expires)
+		return wicketway.None{}, d.Revoked.Revoke(ctx, t.ID, t.Expires)
 	}
 	return wicketway.None{}, nil
 }
