@@ -138,55 +138,82 @@ var describesKind = &kindOf[*described]{
 	none:  "no plain or mounted handler is here; the types of a function say what it reads and answers",
 }
 
-// A FormatSetting is what [Formats] returns.
-type FormatSetting struct {
-	at     here.Place
-	offers []format.Format
-	ways   []format.Way
-	first  bool
-}
-
 // Formats says in which formats the values of a group can be sent. The first is what a caller
 // gets who asks for none; JSON is always among them, and first unless it is named. Callers
-// choose by Accept, unless ChosenBy says otherwise; what is not offered is refused with 406
+// choose by Accept, unless a [FormatChoice] says otherwise; what is not offered is refused with 406
 // before the route is called. Problems come in the same format where it can write them.
-//
-//	wicketway.Formats(csv.Lists()).ChosenBy(format.BySuffix(), format.ByAccept())
-func Formats(offers ...format.Format) FormatSetting {
-	return FormatSetting{at: here.Here(0), offers: offers, ways: []format.Way{format.ByAccept()}}
+func Formats(offers ...format.Format) Setting { return formatsKind.say(offers) }
+
+var formatsKind = &kindOf[[]format.Format]{
+	name:  "Formats",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *[]format.Format { return &t.offered },
+	wrong: checkFormats,
+	apply: func(in *reading, _ []format.Format) { in.choose() },
+	where: sendsJSON,
+	none:  "no route here answers with a value",
+	check: func(offers []format.Format, of facts.Route) error {
+		for _, o := range offers {
+			if err := o.CheckRoute(of); err != nil {
+				return fmt.Errorf("%s: %w", o.Name(), err)
+			}
+		}
+		return nil
+	},
 }
 
-// ChosenBy says how callers choose. A suffix counts before a query parameter, and that before
-// Accept.
-func (f FormatSetting) ChosenBy(ways ...format.Way) FormatSetting {
-	f.ways = ways
-	return f
+func checkFormats(in *reading, offers []format.Format) {
+	if len(offers) == 0 {
+		in.wrong("no format is given: JSON is sent anyway, so leave it out")
+	}
+	for i, o := range offers {
+		if isNil(o) {
+			in.wrong("a format is nil")
+			continue
+		}
+		for _, err := range wrongWith(o) {
+			in.wrong("%s: %v", o.Name(), err)
+		}
+		name, media := o.Name(), o.MediaType()
+		if name == "" || strings.ContainsFunc(name, func(c rune) bool {
+			return (c < 'a' || c > 'z') && (c < '0' || c > '9')
+		}) {
+			in.wrong("the name %q has other than lower-case letters and digits", name)
+		}
+		if slices.ContainsFunc(offers[:i], func(other format.Format) bool {
+			return !isNil(other) && (other.Name() == name || other.MediaType() == media)
+		}) {
+			in.wrong("%s (%s) is there twice", name, media)
+		}
+	}
 }
 
-// OrFirst gives callers who choose what is not offered the first format, rather than 406.
-func (f FormatSetting) OrFirst() FormatSetting {
-	f.first = true
-	return f
-}
+func (c FormatChoice) part() here.Place { return here.Place{} }
 
-func (f FormatSetting) part() here.Place { return f.at }
+func (c FormatChoice) setting() setting { return choiceKind.sayAt(here.Place{}, c) }
 
-func (f FormatSetting) setting() setting { return formatsKind.sayAt(f.at, f) }
-
-var formatsKind = &kindOf[FormatSetting]{
-	name: "Formats",
-	mode: replaces | ofGroups,
-	apply: func(in *reading, said FormatSetting) {
-		if in.formats = nil; !in.of.undo {
-			in.formats = said.choice(in.wrong)
+var choiceKind = &kindOf[FormatChoice]{
+	name:  "FormatChoice",
+	mode:  replaces | byField | ofGroups,
+	field: func(t *terms) *FormatChoice { return &t.chosenBy },
+	wrong: func(in *reading, said FormatChoice) {
+		if said.By != nil && len(said.By) == 0 {
+			in.wrong("By: no way is given, so nobody can choose: leave it out for Accept")
+		}
+		for i, w := range said.By {
+			if slices.ContainsFunc(said.By[:i], func(other format.Way) bool { return other.By == w.By }) {
+				in.wrong("By: %s is named twice, or two parameters are: one counts", w)
+			}
+			if w != format.ByAccept() && w != format.BySuffix() && w.Name == "" {
+				in.wrong("ByQuery: the parameter has no name")
+			}
 		}
 	},
-	undoable: true,
-	where:    sendsJSON,
-	none:     "no route here answers with a value",
-	check:    FormatSetting.check,
-	fits: func(r *resolved, said FormatSetting) error {
-		for _, w := range said.ways {
+	apply: func(in *reading, _ FormatChoice) { in.choose() },
+	where: func(r *resolved) bool { return sendsJSON(r) && r.terms().formats != nil },
+	none:  "no route here answers with a value in several Formats",
+	fits: func(r *resolved, said FormatChoice) error {
+		for _, w := range said.By {
 			if w.Name != "" && r.input != nil && r.input.Takes("query", w.Name) {
 				return fmt.Errorf("the input reads the query parameter %s as well: name another one", w.Name)
 			}
@@ -195,57 +222,30 @@ var formatsKind = &kindOf[FormatSetting]{
 	},
 }
 
-// choice is the setting as the request path needs it.
-func (f FormatSetting) choice(mistake func(text string, args ...any)) *answer.Choice {
-	c := answer.Choice{First: f.first}
-	if len(f.offers) == 0 {
-		mistake("no format is given: JSON is sent anyway, so leave it out")
+// choose makes the choice between formats of what the terms say, as the request path needs it.
+func (t *terms) choose() {
+	t.formats = nil
+	if len(t.offered) == 0 {
+		return
 	}
-	offers := f.offers
-	if !slices.Contains(offers, format.JSON()) {
-		offers = append([]format.Format{format.JSON()}, offers...)
+	c := answer.Choice{First: t.chosenBy.OrFirst, Accept: t.chosenBy.By == nil}
+	if !slices.Contains(t.offered, format.JSON()) {
+		c.Offers = append(c.Offers, offerOf(format.JSON()))
 	}
-	for _, o := range offers {
-		if isNil(o) {
-			mistake("a format is nil")
-			continue
-		}
-		for _, err := range wrongWith(o) {
-			mistake("%s: %v", o.Name(), err)
-		}
-		if name := o.Name(); name == "" || strings.ContainsFunc(name, func(c rune) bool {
-			return (c < 'a' || c > 'z') && (c < '0' || c > '9')
-		}) {
-			mistake("the name %q has other than lower-case letters and digits", name)
-		}
+	for _, o := range t.offered {
 		c.Offers = append(c.Offers, offerOf(o))
 	}
-	for i, o := range c.Offers {
-		if slices.ContainsFunc(c.Offers[:i], func(p answer.Offer) bool { return p.Name == o.Name || p.Media == o.Media }) {
-			mistake("%s (%s) is there twice", o.Name, o.Media)
-		}
-	}
-	for _, w := range f.ways {
+	for _, w := range t.chosenBy.By {
 		switch w {
 		case format.ByAccept():
 			c.Accept = true
 		case format.BySuffix():
 			c.Suffix = true
 		default:
-			if c.Query = w.Name; w.Name == "" {
-				mistake("ByQuery: the parameter has no name")
-			}
+			c.Query = w.Name
 		}
 	}
-	for i, w := range f.ways {
-		if slices.ContainsFunc(f.ways[:i], func(other format.Way) bool { return other.By == w.By }) {
-			mistake("ChosenBy: %s is named twice, or two parameters are: one counts", w)
-		}
-	}
-	if len(f.ways) == 0 {
-		mistake("ChosenBy: no way is given, so nobody can choose: leave it out for Accept")
-	}
-	return answer.NewChoice(c)
+	t.formats = answer.NewChoice(c)
 }
 
 func offerOf(f format.Format) answer.Offer {
@@ -279,16 +279,4 @@ func showProblem(p *problem.Problem, how problem.Rendering) format.Problem {
 		Debug:    string(how.Debug),
 		Problem:  p,
 	}
-}
-
-func (f FormatSetting) check(of facts.Route) error {
-	for _, o := range f.offers {
-		if isNil(o) {
-			continue
-		}
-		if err := o.CheckRoute(of); err != nil {
-			return fmt.Errorf("%s: %w", o.Name(), err)
-		}
-	}
-	return nil
 }

@@ -209,8 +209,8 @@ func TestAnswers(t *testing.T) {
 		"csv: the route answers with int, which is no":                 wicketway.Route("GET /x", findNothing, wicketway.Formats(csv.Lists())),
 		"csv (text/csv; charset=utf-8; header=present) is there twice": wicketway.Route("GET /x", findNothing, wicketway.Formats(csv.Lists(), csv.Lists())),
 		"a format is nil":                                              wicketway.Route("GET /x", findNothing, wicketway.Formats(nil)),
-		"no way is given":                                              wicketway.Route("GET /x", findNothing, wicketway.Formats(html.Pages(nil)).ChosenBy()),
-		"the parameter has no name":                                    wicketway.Route("GET /x", findNothing, wicketway.Formats(html.Pages(nil)).ChosenBy(format.ByQuery(""))),
+		"no way is given":                                              wicketway.Route("GET /x", findNothing, wicketway.Formats(html.Pages(nil)), wicketway.FormatChoice{By: []format.Way{}}),
+		"the parameter has no name":                                    wicketway.Route("GET /x", findNothing, wicketway.Formats(html.Pages(nil)), wicketway.FormatChoice{By: []format.Way{format.ByQuery("")}}),
 		"no route here answers with a value":                           wicketway.Route("DELETE /x", func(context.Context, wicketway.None) (wicketway.None, error) { panic("") }, wicketway.Formats(html.Pages(nil))),
 	} {
 		if _, err := wicketway.Build(about, route); err == nil || !strings.Contains(err.Error(), want) {
@@ -481,7 +481,7 @@ func TestStreamsEnd(t *testing.T) {
 			t.Errorf("a stream whose first item does not come: %d", w.Code)
 		}
 	})
-	api := build(t, wicketway.Chain(compress.Bodies()),
+	api := build(t, wicketway.Chain(compress.Bodies(compress.Settings{})),
 		wicketway.Route("GET /left", func(ctx context.Context, _ wicketway.None) (wicketway.Stream[int], error) {
 			return func(yield func(int, error) bool) {
 				for yield(1, nil) {
@@ -560,7 +560,7 @@ func TestHEADAnnouncesWhatGETSends(t *testing.T) {
 		wicketway.Route("GET /none", stream(0)), wicketway.Route("GET /one", stream(1)), wicketway.Route("GET /many", stream(20)),
 		wicketway.Route("GET /text", func(context.Context, wicketway.None) (wicketway.Content, error) { return wicketway.Text(large), nil }),
 		wicketway.Handle("GET /plain", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, large) }))}
-	for name, api := range map[string]*wicketway.API{"plain": build(t, parts...), "compressed": build(t, append(parts, wicketway.Chain(compress.Bodies()))...)} {
+	for name, api := range map[string]*wicketway.API{"plain": build(t, parts...), "compressed": build(t, append(parts, wicketway.Chain(compress.Bodies(compress.Settings{})))...)} {
 		server := httptest.NewServer(api)
 		defer server.Close()
 		for _, path := range []string{"value", "null", "failed", "broken", "nowhere", "none", "one", "many", "text", "plain"} {

@@ -171,7 +171,7 @@ func TestFilesOfTheSystem(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	api := build(t, wicketway.Chain(compress.Bodies()), wicketway.Log(slog.New(slog.DiscardHandler)),
+	api := build(t, wicketway.Chain(compress.Bodies(compress.Settings{})), wicketway.Log(slog.New(slog.DiscardHandler)),
 		wicketway.Files("/root", root.FS()), wicketway.Files("/dir", os.DirFS(inside)), wicketway.Files("/sub", below),
 		wicketway.Files("/list", os.DirFS(inside), wicketway.Listing()))
 	tag := ask(api, "GET /sub/main.go", "", "").Header().Get("Etag")

@@ -317,7 +317,7 @@ func (b *builder) checkFacts() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
-				if check := s.kind.asks(s); check != nil && !overruled(s, l, r) && (s.isAttached() || s.acts(r)) {
+				if check := s.kind.asks(s); check != nil && !s.failed && !overruled(s, l, r) && (s.isAttached() || s.acts(r)) {
 					ask(s.at, s.name, check)
 				}
 			}
@@ -340,8 +340,8 @@ func (b *builder) checkFormats() {
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
-				said, _ := s.said.(FormatSetting)
-				for _, f := range said.offers {
+				offers, _ := s.said.([]format.Format)
+				for _, f := range offers {
 					c, ok := f.(checker)
 					if !ok || !reflect.TypeOf(f).Comparable() || r.part.own || overruled(s, l, r) {
 						continue

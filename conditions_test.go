@@ -198,7 +198,7 @@ func TestTagsCoverFormatAndCoding(t *testing.T) {
 			wicketway.Route("GET /list", func(context.Context, wicketway.None) ([]tally, error) { return list, nil }, settings...),
 			wicketway.Route("POST /list", replace))
 	}
-	api, indented := build(t, wicketway.Chain(compress.Bodies()), parts()), build(t, parts(wicketway.Development()))
+	api, indented := build(t, wicketway.Chain(compress.Bodies(compress.Settings{})), parts()), build(t, parts(wicketway.Development()))
 	tags := map[string]string{}
 	for range 600 { // large enough to be compressed
 		list = append(list, tally{Count: 3})

@@ -9,7 +9,7 @@
 //
 //	api, err := wicketway.Build(
 //		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
-//		wicketway.Chain(requestid.Assign(), accesslog.To(logger)),
+//		wicketway.Chain(requestid.Assign(), accesslog.To(logger, accesslog.Settings{})),
 //		wicketway.At("/locks",
 //			wicketway.Route("GET /", desk.list),
 //			wicketway.Route("GET /{lock}", desk.find, wicketway.Fails(ErrNoSuchLock)),
@@ -73,8 +73,8 @@
 // Scopes, Fails, Translate, Observe). What replaces can be taken back further in
 // by [Undo]. A setting that has no effect where it stands is a mistake.
 //
-// Of settings that hold as the nearest says the innermost list counts; of Limits and Retirement each field by
-// itself. All settings:
+// Of settings that hold as the nearest says the innermost list counts; of those by field each field that is set
+// counts by itself. All settings:
 //
 //	setting            may be on        holds    undone by
 //	Allow              route, group     all      -
@@ -90,12 +90,13 @@
 //	Envelope           route, group     nearest  Undo
 //	ErrorsAsProblems   route, group     nearest  Undo
 //	Fails              route, group     all      -
+//	FormatChoice       route, group     by field Undo
 //	Formats            route, group     nearest  Undo
 //	Guard              route, group     nearest  Public
 //	IgnoreReadOnly     route, group     nearest  Undo
 //	JSONProblems       route, group     nearest  Undo
 //	KindAs             route, group     all      -
-//	Limits             route, group     nearest  Undo
+//	Limits             route, group     by field Undo
 //	Listing            route, group     nearest  Undo
 //	LocatedBy          route            nearest  -
 //	Log                route, group     nearest  Undo
@@ -108,7 +109,7 @@
 //	ProblemShape       route, group     nearest  Undo
 //	Public             route, group     nearest  -
 //	Related            route, group     all      -
-//	Retirement         route, group     nearest  Undo
+//	Retirement         route, group     by field Undo
 //	Scopes             route, group     all      -
 //	ShowCauses         route, group     nearest  Undo
 //	Slashes            route, group     nearest  Undo

@@ -121,7 +121,7 @@ func TestEveryWayToFail(t *testing.T) {
 	}
 	api := build(t,
 		wicketway.Log(slog.New(slog.NewJSONHandler(log, nil))),
-		wicketway.Chain(requestid.Assign(), accesslog.To(slog.New(slog.NewJSONHandler(log, nil)))),
+		wicketway.Chain(requestid.Assign(), accesslog.To(slog.New(slog.NewJSONHandler(log, nil)), accesslog.Settings{})),
 		wicketway.Translate(func(err error) error {
 			switch {
 			case errors.Is(err, sql.ErrNoRows), errors.Is(err, sql.ErrTxDone):
@@ -605,7 +605,7 @@ func TestFailuresInsideAMountedAPI(t *testing.T) {
 	inner := build(t, wicketway.Log(logger), wicketway.Route("GET /closed", func(context.Context, wicketway.None) (string, error) {
 		return "", errClosed.New("Closed.").Because(io.ErrUnexpectedEOF)
 	}), wicketway.Route("GET /panic", func(context.Context, wicketway.None) (string, error) { panic("no water") }))
-	outer := build(t, wicketway.Log(logger), wicketway.Chain(requestid.Assign(), accesslog.To(logger)), wicketway.Mount("/inner", inner))
+	outer := build(t, wicketway.Log(logger), wicketway.Chain(requestid.Assign(), accesslog.To(logger, accesslog.Settings{})), wicketway.Mount("/inner", inner))
 	w := ask(outer, "GET /inner/closed", "", "")
 	checkProblem(t, "inside", w, 409, "lock-closed")
 	if !strings.Contains(w.Body.String(), w.Header().Get("X-Request-Id")) || w.Header().Get("Vary") != "Accept" {

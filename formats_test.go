@@ -64,14 +64,14 @@ func TestFormats(t *testing.T) {
 	always := []format.Way{format.BySuffix(), format.ByQuery("as"), format.ByAccept()}
 	api := build(t,
 		wicketway.Route("GET /accept", list, wicketway.Formats(pages, csv.Lists()), wicketway.Name("rows")),
-		wicketway.Group(wicketway.Formats(format.JSON(), pages, csv.Lists()).ChosenBy(always...),
+		wicketway.Group(wicketway.Formats(format.JSON(), pages, csv.Lists()), wicketway.FormatChoice{By: always},
 			wicketway.Route("GET /rows", list),
 			wicketway.Route("GET /rows/all.html", func(context.Context, wicketway.None) ([]int, error) { return []int{1}, nil })),
-		wicketway.Group(wicketway.Formats(pages).ChosenBy(always...),
+		wicketway.Group(wicketway.Formats(pages), wicketway.FormatChoice{By: always},
 			wicketway.Route("GET /rows/{row}", one, wicketway.Fails(errNoRow)),
 			wicketway.Route("GET /broken", one2, wicketway.Name("broken")),
 			wicketway.Route("POST /plain/{row}", one, wicketway.Fails(errNoRow), wicketway.JSONProblems())),
-		wicketway.Route("GET /first", list, wicketway.Formats(csv.Lists(), format.JSON()).OrFirst()),
+		wicketway.Route("GET /first", list, wicketway.Formats(csv.Lists(), format.JSON()), wicketway.FormatChoice{OrFirst: true}),
 		wicketway.Route("GET /vendor", list, wicketway.Media("application/vnd.canal+json"), wicketway.Formats(csv.Lists())),
 		wicketway.Route("GET /json", list),
 	)

@@ -64,7 +64,7 @@ func allocated(work func()) int64 {
 func TestNoRequestCostsMoreThanItsSize(t *testing.T) {
 	var log bytes.Buffer
 	logger := slog.New(slog.NewJSONHandler(&log, nil))
-	api := build(t, wicketway.Chain(requestid.Assign(), accesslog.To(logger), compress.Requests(compress.Unpacking{})), wicketway.Log(logger),
+	api := build(t, wicketway.Chain(requestid.Assign(), accesslog.To(logger, accesslog.Settings{}), compress.Requests(compress.Unpacking{})), wicketway.Log(logger),
 		wicketway.Route("POST /sluices", func(_ context.Context, in sluice) (wicketway.None, error) { return wicketway.None{}, nil }),
 		wicketway.Route("GET /levels", func(_ context.Context, in wideQuery) (wicketway.None, error) { return wicketway.None{}, nil }),
 		wicketway.Route("GET /pages", func(_ context.Context, in listGauges) (wicketway.Page[gauge], error) {

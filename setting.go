@@ -69,7 +69,11 @@ func (k *kindOf[T]) read(in *reading) {
 	said, _ := in.of.said.(T) // a nil interface is none
 	value := k.unset
 	if !in.of.undo {
-		if value = said; k.wrong != nil {
+		value = said
+		if k.mode&byField != 0 && len(fieldsOf(said)) == 0 {
+			in.wrong("no field is set: leave it out, or set one")
+		}
+		if k.wrong != nil {
 			k.wrong(in, said)
 		}
 	}

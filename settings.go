@@ -190,9 +190,6 @@ var limitsKind = &kindOf[Limits]{
 	name: "Limits",
 	mode: replaces | byField | ofGroups,
 	wrong: func(in *reading, said Limits) {
-		if said == (Limits{}) {
-			in.wrong("no field is set: leave it out, or set one")
-		}
 		v := reflect.ValueOf(said)
 		for _, i := range fieldsOf(said) {
 			if f := v.Field(i); f.Int() < 0 {

@@ -77,7 +77,7 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"no middleware":                     {parts(x, wicketway.Chain()), "Chain"},
 		"no names":                          {parts(wicketway.Chain(wicketway.Wrap("w", pass)), wicketway.Group(wicketway.Without(), x)), "Without"},
 		"no formats":                        {parts(wicketway.Route("GET /x", value), wicketway.Formats()), "Formats"},
-		"no ways":                           {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()).ChosenBy()), "ChosenBy"},
+		"no ways":                           {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{}}), "By: no way"},
 		"no limits":                         {parts(x, wicketway.Limits{}), "Limits"},
 		"no summary":                        {parts(wicketway.Route("GET /x", serve, wicketway.Summary(""))), "Summary"},
 		"no description":                    {parts(wicketway.Route("GET /x", serve, wicketway.Description(""))), "Description"},
@@ -132,17 +132,15 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"a middleware that sets no field":    {in(wicketway.Middleware{Name: "w", Wrap: pass, Sets: []facts.Field{{Name: "a b"}}}), "a b"},
 		"a middleware without a name":        {in(wicketway.Middleware{Wrap: pass}), "name"},
 		"a middleware of a nil kind":         {in(wicketway.Middleware{Name: "w", Wrap: pass, Raises: []*problem.Kind{nil}}), "w"},
-		"slow below nothing":                 {in(accesslog.To(nil, accesslog.Slow(-1))), "Slow"},
-		"one of none":                        {in(accesslog.To(nil, accesslog.Sample(-1))), "Sample"},
-		"a nil option":                       {in(accesslog.To(nil, nil)), "accesslog"},
+		"slow below nothing":                 {in(accesslog.To(nil, accesslog.Settings{Slow: -1})), "Slow"},
+		"one of none":                        {in(accesslog.To(nil, accesslog.Settings{Sample: -1})), "Sample"},
 		"an age below nothing":               {in(cache.Headers(cache.Control{MaxAge: -1})), "MaxAge"},
 		"kept and not":                       {in(cache.Headers(cache.Control{NoStore: true, MaxAge: time.Minute})), "NoStore"},
 		"a cache of nothing":                 {in(cache.Responses(cache.Settings{Bytes: -1})), "Bytes"},
 		"a cache smaller than one":           {in(cache.Responses(cache.Settings{Bytes: 10, Largest: 20})), "Largest"},
 		"what a cache is told":               {parts(x, cache.Policy(cache.Control{MaxAge: time.Minute})), "Policy"},
-		"no coding":                          {in(compress.Bodies(compress.Codings())), "Codings"},
-		"bytes below nothing":                {in(compress.Bodies(compress.From(-1))), "From"},
-		"no types":                           {in(compress.Bodies(compress.Types())), "Types"},
+		"no coding":                          {in(compress.Bodies(compress.Settings{Codings: []string{}})), "Codings"},
+		"bytes below nothing":                {in(compress.Bodies(compress.Settings{From: -1})), "From"},
 		"off and no compress":                {parts(x, compress.Off()), "Off"},
 		"unpacking below nothing":            {in(compress.Requests(compress.Unpacking{Most: -1})), "Most"},
 		"a strict that is negative":          {in(secure.Headers(secure.Settings{Strict: -1})), "Strict"},
@@ -160,13 +158,13 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"a check of negative time":           {parts(health.Routes(health.NewReadiness(health.Check{Name: "a", Within: -1, Ask: func(context.Context) error { return nil }}))), "Within"},
 		"csv of no list":                     {parts(wicketway.Route("GET /x", value), wicketway.Formats(csv.Lists())), "list"},
 		"a format that nothing has":          {parts(x, wicketway.Formats(csv.Lists())), "Formats"},
-		"a query without a name":             {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()).ChosenBy(format.ByQuery(""))), "ByQuery"},
+		"a query without a name":             {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.ByQuery("")}}), "ByQuery"},
 		"a query that an input reads": {parts(wicketway.Route("GET /x", func(_ context.Context, in struct {
 			F string `from:"query f"`
 		}) ([]berthed, error) {
 			return nil, nil
-		}), wicketway.Formats(csv.Lists()).ChosenBy(format.ByQuery("f"))), "f"},
-		"a way twice": {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()).ChosenBy(format.ByAccept(), format.ByAccept())), "ChosenBy"},
+		}), wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.ByQuery("f")}}), "f"},
+		"a way twice": {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.ByAccept(), format.ByAccept()}}), "By: accept is named twice"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, c.parts...)

@@ -13,6 +13,7 @@ import (
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/failure"
@@ -73,7 +74,9 @@ type groupTerms struct {
 	omitNull    bool
 	jsonOnly    bool   // problems are JSON whatever is accepted
 	media       string // what JSON is called
-	formats     *answer.Choice
+	offered     []format.Format
+	chosenBy    FormatChoice
+	formats     *answer.Choice // made of these two
 	development bool
 	log         *slog.Logger
 	base        string
@@ -323,6 +326,17 @@ type location struct {
 
 // String gives the input.
 func (l location) String() string { return l.in.String() }
+
+// FormatChoice says how callers choose between the [Formats] of a group. A field that is not set leaves what an outer
+// group says.
+//
+//	wicketway.FormatChoice{By: []format.Way{format.BySuffix(), format.ByAccept()}}
+type FormatChoice struct {
+	// By are the ways; nil: Accept. A suffix counts before a query parameter, and that before Accept.
+	By []format.Way
+	// OrFirst gives callers who choose what is not offered the first format, rather than 406.
+	OrFirst bool
+}
 
 // described are the types that Describes names.
 type described struct {

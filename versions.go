@@ -145,9 +145,6 @@ func ends(r *resolved) bool { return r.terms().ending.Ends }
 var errNoSunset = errors.New("no Sunset says when the routes end: add one")
 
 func checkRetirement(in *reading, said Retirement) {
-	if len(fieldsOf(said)) == 0 {
-		in.wrong("no field is set: leave it out, or set one")
-	}
 	if slices.ContainsFunc(said.Rehearsals, func(w facts.Window) bool { return !w.From.Before(w.Until) }) {
 		in.wrong("a rehearsal ends before it begins: From must be before Until")
 	}

@@ -25,7 +25,7 @@ import (
 func TestTheWriterHasWhatTheServerHas(t *testing.T) {
 	var flush, hijack, readFrom bool
 	api := mustBuild(
-		wicketway.Chain(accesslog.To(slog.New(slog.DiscardHandler)), compress.Bodies()),
+		wicketway.Chain(accesslog.To(slog.New(slog.DiscardHandler), accesslog.Settings{}), compress.Bodies(compress.Settings{})),
 		wicketway.ErrorsAsProblems(),
 		wicketway.Handle("GET /", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			_, flush = w.(http.Flusher)
@@ -96,7 +96,7 @@ func TestFilesReachTheSocket(t *testing.T) {
 		t.Fatal(err)
 	}
 	var log bytes.Buffer
-	api := mustBuild(wicketway.Chain(accesslog.To(slog.New(slog.NewTextHandler(&log, nil))), compress.Bodies()),
+	api := mustBuild(wicketway.Chain(accesslog.To(slog.New(slog.NewTextHandler(&log, nil)), accesslog.Settings{}), compress.Bodies(compress.Settings{})),
 		wicketway.Files("/", os.DirFS(dir)),
 		wicketway.Handle("GET /copy", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			io.Copy(w, io.LimitReader(rand.Reader, 100<<10))
@@ -136,7 +136,7 @@ func TestHijackedConnectionsAreLeftAlone(t *testing.T) {
 		wicketway.Log(slog.New(slog.DiscardHandler)),
 		wicketway.Chain(wicketway.Wrap("over", func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { next.ServeHTTP(w, r); close(over) })
-		}), accesslog.To(slog.New(slog.NewTextHandler(&log, nil))), compress.Bodies()),
+		}), accesslog.To(slog.New(slog.NewTextHandler(&log, nil)), accesslog.Settings{}), compress.Bodies(compress.Settings{})),
 		wicketway.Limits{Time: time.Minute},
 		wicketway.Handle("GET /", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			conn, rw, err := w.(http.Hijacker).Hijack()
@@ -175,7 +175,7 @@ func TestAMiddlewareThatAnswersWhileTheRouteGoesOn(t *testing.T) {
 	goOn := make(chan struct{})
 	api := mustBuild(
 		wicketway.Log(slog.New(slog.DiscardHandler)),
-		wicketway.Chain(accesslog.To(slog.New(slog.DiscardHandler)), compress.Bodies(), wicketway.Wrap("timeout", func(next http.Handler) http.Handler {
+		wicketway.Chain(accesslog.To(slog.New(slog.DiscardHandler), accesslog.Settings{}), compress.Bodies(compress.Settings{}), wicketway.Wrap("timeout", func(next http.Handler) http.Handler {
 			return http.TimeoutHandler(next, 500*time.Millisecond, "too late")
 		})),
 		wicketway.Route("POST /photos", func(_ context.Context, in struct {
@@ -223,8 +223,8 @@ func TestWriterOf(t *testing.T) {
 		io.Copy(w, strings.NewReader(strings.Repeat("lock ", 1000)))
 	})
 	for name, h := range map[string]http.Handler{
-		"in an API":      mustBuild(wicketway.Chain(look, compress.Bodies()), wicketway.Handle("GET /", long)),
-		"under net/http": look.Wrap(compress.Bodies().Wrap(long)),
+		"in an API":      mustBuild(wicketway.Chain(look, compress.Bodies(compress.Settings{})), wicketway.Handle("GET /", long)),
+		"under net/http": look.Wrap(compress.Bodies(compress.Settings{}).Wrap(long)),
 	} {
 		for _, coding := range []string{"identity", "gzip"} {
 			r := httptest.NewRequest("GET", "/", nil)

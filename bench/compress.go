@@ -106,7 +106,7 @@ func compressed(m meter) result {
 		w.Header().Set("Content-Type", "application/json")
 		w.Write(text)
 	})
-	ours := compress.Bodies(compress.Codings("gzip")).Wrap(serve)
+	ours := compress.Bodies(compress.Settings{Codings: []string{"gzip"}}).Wrap(serve)
 	z, err := gzip.NewWriterLevel(io.Discard, 5)
 	if err != nil {
 		panic(err)
@@ -136,7 +136,7 @@ func openStreams(meter) result {
 func heapOfStreams(coding string) float64 {
 	const n = 1000
 	proceed, opened := make(chan struct{}), make(chan struct{}, n)
-	api := answering(wicketway.Group(wicketway.Chain(compress.Bodies(compress.Codings(coding))),
+	api := answering(wicketway.Group(wicketway.Chain(compress.Bodies(compress.Settings{Codings: []string{coding}})),
 		wicketway.Route("GET /readings", func(context.Context, wicketway.None) (wicketway.Stream[reading], error) {
 			return func(yield func(reading, error) bool) {
 				for i := range 300 { // more than a piece, so that coding has begun

@@ -87,7 +87,7 @@ func hostile() map[string]*http.Request {
 // good bookings.
 func hostileMegabyte(m meter) result {
 	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
-		wicketway.Chain(accesslog.To(logged)), wicketway.Limits{Body: 2 * megabyte},
+		wicketway.Chain(accesslog.To(logged, accesslog.Settings{})), wicketway.Limits{Body: 2 * megabyte},
 		wicketway.Route("POST /weirs", func(context.Context, weir) (wicketway.None, error) {
 			return wicketway.None{}, nil
 		}),

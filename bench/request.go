@@ -48,7 +48,7 @@ type booked struct {
 // described is the API as a user of Wicketway writes it.
 func described() http.Handler {
 	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
-		wicketway.Chain(requestid.Assign(), accesslog.To(logged)),
+		wicketway.Chain(requestid.Assign(), accesslog.To(logged, accesslog.Settings{})),
 		wicketway.At("/api/v2",
 			wicketway.Guard(auth.Bearer(auth.HS256(secret), auth.Settings{})),
 			wicketway.Route("GET /locks", func(context.Context, wicketway.None) (string, error) { return "", nil }),

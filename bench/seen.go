@@ -32,7 +32,7 @@ func accessLog(m meter) result {
 		io.WriteString(w, `{"lock":"bell","name":"Bell Lock","width":5.2,"open":true}`)
 	})
 	logger := slog.New(logHandler)
-	ours := accesslog.To(logger).Wrap(serve)
+	ours := accesslog.To(logger, accesslog.Settings{}).Wrap(serve)
 	theirs := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		rec, start := &recorder{ResponseWriter: w}, time.Now()
 		serve.ServeHTTP(rec, r)
@@ -60,7 +60,7 @@ func watched() (ours, theirs http.Handler) {
 		panic(err)
 	}
 	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
-		wicketway.Chain(requestid.Assign(), tracecontext.Keep(), counted, accesslog.To(slog.New(logHandler))),
+		wicketway.Chain(requestid.Assign(), tracecontext.Keep(), counted, accesslog.To(slog.New(logHandler), accesslog.Settings{})),
 		wicketway.Route("GET /locks/{lock}", func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil }))
 	if err != nil {
 		panic(err)
@@ -139,7 +139,7 @@ func unwatched(m meter) result {
 	api, err := wicketway.Build(wicketway.Info{Title: "Bench", Version: "1.0.0"},
 		wicketway.Route("GET /locks/{lock}", func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil }),
 		wicketway.Group(
-			wicketway.Chain(counted, accesslog.To(slog.New(logHandler), accesslog.Slow(time.Second))),
+			wicketway.Chain(counted, accesslog.To(slog.New(logHandler), accesslog.Settings{Slow: time.Second})),
 			wicketway.Route(
 				"GET /passages/{lock}",
 				func(_ context.Context, in oneLock) (lock, error) { return bell(in.Lock), nil },

@@ -22,7 +22,7 @@ import (
 
 func TestOurMiddlewareKeepsItsDuties(t *testing.T) {
 	quiet := slog.New(slog.DiscardHandler)
-	for _, m := range []wicketway.Middleware{requestid.Assign(), accesslog.To(quiet), accesslog.To(quiet, accesslog.Slow(1), accesslog.AtStart()), compress.Bodies(), compress.Requests(compress.Unpacking{})} {
+	for _, m := range []wicketway.Middleware{requestid.Assign(), accesslog.To(quiet, accesslog.Settings{}), accesslog.To(quiet, accesslog.Settings{Slow: 1, AtStart: true}), compress.Bodies(compress.Settings{}), compress.Requests(compress.Unpacking{})} {
 		wicketwaytest.Middleware(t, m)
 		wicketwaytest.Middleware(t, m, wicketwaytest.Header("Accept-Encoding", "gzip"))
 	}

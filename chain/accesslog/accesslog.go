@@ -24,37 +24,26 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// An Option says what is logged, in addition to what always is.
-type Option func(*settings)
-
-type settings struct {
-	start bool
-	slow  time.Duration
-	one   uint64 // of so many healthy requests one is logged; 0: all
-	wrong []error
+// Settings say what is logged, in addition to what always is.
+type Settings struct {
+	// AtStart logs a request when it begins as well, so that one that hangs is seen.
+	AtStart bool
+	// Slow flags requests that take longer, with the step that took most of the time: slow=true and
+	// slowest="call 1.2s". None are where it is 0.
+	Slow time.Duration
+	// Sample logs one of so many requests that are healthy: those that are neither answered with a problem
+	// nor slow. The record says so: sampled=n. All are logged where it is 0.
+	Sample int
 }
 
-// AtStart logs a request when it begins as well, so that one that hangs is seen.
-func AtStart() Option { return func(s *settings) { s.start = true } }
-
-// Slow flags requests that take longer, with the step that took most of the time: slow=true and
-// slowest="call 1.2s".
-func Slow(d time.Duration) Option {
-	return func(s *settings) {
-		if s.slow = d; d <= 0 {
-			s.wrong = append(s.wrong, fmt.Errorf("Slow: %v is not a positive duration", d))
-		}
+func (s *Settings) check() (wrong error) {
+	if s.Slow < 0 {
+		wrong = fmt.Errorf("Slow: %v is not a positive duration", s.Slow)
 	}
-}
-
-// Sample logs one of n requests that are healthy: those that are neither answered with a problem
-// nor slow. The record says so: sampled=n.
-func Sample(n int) Option {
-	return func(s *settings) {
-		if s.one = uint64(max(n, 0)); n < 1 {
-			s.wrong = append(s.wrong, fmt.Errorf("Sample: one of %d requests: the number is positive", n))
-		}
+	if s.Sample < 0 {
+		wrong = errors.Join(wrong, fmt.Errorf("Sample: one of %d requests: the number is positive", s.Sample))
 	}
+	return wrong
 }
 
 // Add adds attributes to the record of a request, from a handler or a middleware.
@@ -81,23 +70,15 @@ type added struct{ attrs []slog.Attr }
 //
 // A nil logger writes to the standard error stream: JSON, and where the route is in development
 // what a [Console] shows. The API's own lines go to the same logger.
-func To(logger *slog.Logger, how ...Option) exchange.Middleware {
-	var s settings
-	for i, o := range how {
-		if o == nil {
-			s.wrong = append(s.wrong, fmt.Errorf("option %d is nil", i+1))
-			continue
-		}
-		o(&s)
-	}
+func To(logger *slog.Logger, s Settings) exchange.Middleware {
 	out := chooser(logger)
 	m := exchange.Middleware{
 		Name:  "accesslog",
 		Does:  "logs each request when it has been answered",
-		Check: func() error { return errors.Join(s.wrong...) },
+		Check: s.check,
 		Log:   out,
 	}
-	if s.slow > 0 {
+	if s.Slow > 0 {
 		m.Observes = stopwatch{}
 	}
 	m.Wrap = func(next http.Handler) http.Handler {
@@ -105,17 +86,17 @@ func To(logger *slog.Logger, how ...Option) exchange.Middleware {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w, answer := exchange.WriterOf(w)
 			e := entry{
-				settings: &s,
+				Settings: &s,
 				out:      out(exchange.Of(r.Context()).Development()).Handler(),
 				start:    time.Now(),
 				r:        r,
 				answer:   answer,
 				healthy:  &healthy,
 			}
-			if s.start {
+			if s.AtStart {
 				e.begins()
 			}
-			if s.slow > 0 {
+			if s.Slow > 0 {
 				ctx := exchange.Keep(r.Context(), &laps{})
 				if ctx != r.Context() {
 					r = r.WithContext(ctx)
@@ -151,7 +132,7 @@ func chooser(logger *slog.Logger) func(development bool) *slog.Logger {
 
 // An entry is the record of one request, while it goes on.
 type entry struct {
-	*settings
+	*Settings
 	out     slog.Handler
 	start   time.Time
 	r       *http.Request
@@ -196,8 +177,8 @@ func (e *entry) end(gaveUp bool) {
 		}
 	}
 	level := levelOf(status, failure)
-	slow := e.slow > 0 && took > e.slow
-	if e.one > 1 && level == slog.LevelInfo && failure == nil && !slow && e.healthy.Add(1)%e.one != 1 {
+	slow := e.Slow > 0 && took > e.Slow
+	if e.Sample > 1 && level == slog.LevelInfo && failure == nil && !slow && e.healthy.Add(1)%uint64(e.Sample) != 1 {
 		return
 	}
 	if !e.out.Enabled(ctx, level) {
@@ -248,8 +229,8 @@ func (e *entry) end(gaveUp bool) {
 			add("slowest", l.slowest())
 		}
 	}
-	if e.one > 1 && level == slog.LevelInfo && failure == nil && !slow {
-		attrs = append(attrs, slog.Uint64("sampled", e.one))
+	if e.Sample > 1 && level == slog.LevelInfo && failure == nil && !slow {
+		attrs = append(attrs, slog.Int("sampled", e.Sample))
 	}
 	for a := range exchange.AllKept[added](ctx) {
 		own := slices.Clone(a.attrs)

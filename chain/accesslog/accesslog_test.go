@@ -121,7 +121,7 @@ func TestAccessLog(t *testing.T) {
 	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, traffic(),
 		wicketway.Log(slog.New(slog.DiscardHandler)),
 		wicketway.Chain(requestid.Assign(networks...), proxy.Trust(proxy.XForwardedFor, networks...), tracecontext.Keep(),
-			accesslog.To(slog.New(handler), accesslog.Slow(25*time.Millisecond), accesslog.AtStart()), compress.Bodies(), compress.Requests(compress.Unpacking{})))
+			accesslog.To(slog.New(handler), accesslog.Settings{Slow: 25 * time.Millisecond, AtStart: true}), compress.Bodies(compress.Settings{}), compress.Requests(compress.Unpacking{})))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -223,7 +223,7 @@ func (w writer) Write(p []byte) (int, error) { return w(p) }
 // Of healthy requests some are logged, of others all; and it works alone.
 func TestSampling(t *testing.T) {
 	var log bytes.Buffer
-	m := accesslog.To(slog.New(slog.NewTextHandler(&log, nil)), accesslog.Sample(10))
+	m := accesslog.To(slog.New(slog.NewTextHandler(&log, nil)), accesslog.Settings{Sample: 10})
 	h := m.Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/bad" {
 			w.WriteHeader(500)
@@ -245,7 +245,7 @@ func TestConsole(t *testing.T) {
 	var log bytes.Buffer
 	logger := slog.New(accesslog.InContext(accesslog.Console(&log)))
 	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, traffic(), wicketway.Development(), wicketway.Log(logger),
-		wicketway.Chain(accesslog.To(logger)))
+		wicketway.Chain(accesslog.To(logger, accesslog.Settings{})))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -417,7 +417,7 @@ func TestSecretsThatWereReadAreBlanked(t *testing.T) {
 				settings := []wicketway.Part{wicketway.Log(slog.New(handler))}
 				switch logged {
 				case "chain":
-					settings = append(settings, wicketway.Chain(accesslog.To(slog.New(handler))))
+					settings = append(settings, wicketway.Chain(accesslog.To(slog.New(handler), accesslog.Settings{})))
 				case "redacted":
 					handler = accesslog.Redact(handler)
 				}
@@ -467,7 +467,7 @@ func untimed(_ []string, a slog.Attr) slog.Attr {
 
 func ExampleTo() {
 	logger := slog.New(slog.NewTextHandler(os.Stdout, &slog.HandlerOptions{ReplaceAttr: untimed}))
-	api, _ := wicketway.Build(wicketway.Info{Title: "Canal", Version: "1.0.0"}, wicketway.Chain(accesslog.To(logger)),
+	api, _ := wicketway.Build(wicketway.Info{Title: "Canal", Version: "1.0.0"}, wicketway.Chain(accesslog.To(logger, accesslog.Settings{})),
 		wicketway.Route("GET /locks/{lock}", func(_ context.Context, in struct {
 			Lock string `from:"path lock"`
 		}) (string, error) {

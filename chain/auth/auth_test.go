@@ -120,8 +120,8 @@ func TestHostileTokens(t *testing.T) {
 	ecPEM := pemOf("PUBLIC KEY", must(x509.MarshalPKIXPublicKey(&ecKey.PublicKey)), nil)
 	guard := auth.Bearer(auth.Join(auth.HS256(secret).IssuedBy("canal"), auth.PEM("ES256", ecPEM).Named("ec").IssuedBy("canal"),
 		auth.Trust("RS256", &rsaKey.PublicKey).Named("rsa").IssuedBy("canal"), auth.Trust("EdDSA", edKey.Public()).IssuedBy("other")), auth.Settings{Audience: []string{"api", "console"}, Require: []string{"iss"}, Clock: clock, Claims: auth.ClaimsAs[struct {
-			Tenant string `json:"tenant"`
-		}]()})
+		Tenant string `json:"tenant"`
+	}]()})
 	exp := func(v string) string { return `{"sub":"OB-1001","iss":"canal","aud":"api","exp":` + v + `}` }
 	good := token(hs, claims(""), secret)
 	parts := strings.Split(good, ".")
@@ -239,7 +239,7 @@ func TestHostileTokens(t *testing.T) {
 	if w := ask(t, open, "Authorization: Bearer "+good); w.Code != 401 { // RFC 7519, 4.1.3
 		t.Errorf("a token for somebody by name where no audience is said: %d", w.Code)
 	}
-	strict := auth.Bearer(auth.HS256(secret), auth.Settings{Leeway: 10*time.Second, Clock: clock})
+	strict := auth.Bearer(auth.HS256(secret), auth.Settings{Leeway: 10 * time.Second, Clock: clock})
 	for ago, status := range map[time.Duration]int{9 * time.Second: 200, 10 * time.Second: 401, 29 * time.Second: 401} {
 		if w := ask(t, strict, "Authorization: Bearer "+token(hs, fmt.Sprintf(`{"sub":"a","exp":%d}`, now.Add(-ago).Unix()), secret)); w.Code != status {
 			t.Errorf("expired %v ago: %d, want %d", ago, w.Code, status)

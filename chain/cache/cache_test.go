@@ -165,7 +165,7 @@ func TestResponses(t *testing.T) {
 func TestFillingAndSize(t *testing.T) {
 	var mu sync.Mutex
 	asked := 0
-	h := cache.Responses(cache.Settings{Bytes: 50_000}).Wrap(compress.Bodies(compress.From(1)).Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	h := cache.Responses(cache.Settings{Bytes: 50_000}).Wrap(compress.Bodies(compress.Settings{From: 1}).Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
 		asked++
 		mu.Unlock()

@@ -179,7 +179,7 @@ func TestChangesEndWhatIsKept(t *testing.T) {
 // handler has set meanwhile.
 func TestAskedAboutAnswers(t *testing.T) {
 	now, cookie, asked := time.Date(2027, 5, 4, 9, 30, 0, 0, time.UTC), false, 0
-	h := cache.Responses(cache.Settings{Clock: func() time.Time { return now }}).Wrap(compress.Bodies().Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	h := cache.Responses(cache.Settings{Clock: func() time.Time { return now }}).Wrap(compress.Bodies(compress.Settings{}).Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		asked++
 		w.Header().Set("Cache-Control", "max-age=60")
 		w.Header().Set("Content-Type", "text/plain")
@@ -230,12 +230,12 @@ func TestEachGetsTheirOwn(t *testing.T) {
 	requests := []string{"", "Accept-Language: fr", "Accept-Language: de", "Cookie: ticket=1", "Cookie: ticket=2", "Origin: https://a.example", "Origin: https://b.example",
 		"Origin: https://c.example", "Accept-Encoding: gzip", "Accept-Encoding: zstd", "Accept: text/html", "Edition: b", "Host: b.example"}
 	for name, chain := range map[string][]exchange.Middleware{
-		"compress outside": {compress.Bodies(), keeps, says},
-		"compress inside":  {keeps, compress.Bodies(), says},
+		"compress outside": {compress.Bodies(compress.Settings{}), keeps, says},
+		"compress inside":  {keeps, compress.Bodies(compress.Settings{}), says},
 		"cors outside":     {origins, keeps, says},
 		"cors inside":      {keeps, origins, says},
-		"all outside":      {compress.Bodies(), origins, keeps, says},
-		"all inside":       {keeps, says, compress.Bodies(), origins},
+		"all outside":      {compress.Bodies(compress.Settings{}), origins, keeps, says},
+		"all inside":       {keeps, says, compress.Bodies(compress.Settings{}), origins},
 	} {
 		build := func(chain ...exchange.Middleware) *wicketway.API {
 			api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Chain(chain...), wicketway.Formats(html.Pages(nil)),

@@ -3,6 +3,7 @@
 package compress
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -19,35 +20,16 @@ import (
 	"github.com/wicketway/wicketway/negotiate"
 )
 
-// leastSize is the size in bytes from which compression is worth its time: less
-// fits into one packet either way.
-const leastSize = 1024
-
-// An Option says how bodies are compressed.
-type Option func(*settings)
-
-type settings struct {
-	least   int
-	codings []string
-	types   []string
-	wrong   []error
-}
-
-// From is the size in bytes from which a body is compressed; 1,024 without it. Streams are, however
-// small their first piece is.
-func From(bytes int) Option { return func(s *settings) { s.least = bytes } }
-
-// Codings are those that are offered, the best first, of zstd, br and gzip.
-func Codings(names ...string) Option { return func(s *settings) { s.codings = names } }
-
-// Types are media types that gain by it, in addition to text, JSON, XML and the like: image/svg+xml is
-// among them already, model/* is not.
-func Types(media ...string) Option {
-	return func(s *settings) {
-		if s.types = append(s.types, media...); len(media) == 0 {
-			s.wrong = append(s.wrong, errors.New("Types: no media type is given: leave it out, or name some"))
-		}
-	}
+// Settings say how bodies are compressed. The zero Settings are the usual ones.
+type Settings struct {
+	// From is the size in bytes from which a body is compressed; 1,024 where it is 0, since less fits into one
+	// packet either way. Streams are compressed however small their first piece is.
+	From int
+	// Codings are those that are offered, the best first; zstd, br and gzip where there are none.
+	Codings []string
+	// Types are media types that gain by it, in addition to text, JSON, XML and the like: image/svg+xml is
+	// among them already, model/* is not.
+	Types []string
 }
 
 // off is what Off attaches.
@@ -74,14 +56,10 @@ func Off() wicketway.Setting { return wicketway.Attach(off{}) }
 // is flushed, so that no encoder waits for a reader: a thousand open streams take a few megabytes. Only br
 // needs an encoder for each body; where 32 have one, and for events and lines, another coding that the
 // caller accepts takes its place, or none.
-func Bodies(how ...Option) exchange.Middleware {
-	s := settings{least: leastSize, codings: []string{"zstd", "br", "gzip"}}
-	for i, o := range how {
-		if o == nil {
-			s.wrong = append(s.wrong, fmt.Errorf("option %d is nil", i+1))
-			continue
-		}
-		o(&s)
+func Bodies(s Settings) exchange.Middleware {
+	s.From = cmp.Or(s.From, 1024)
+	if s.Codings == nil {
+		s.Codings = []string{"zstd", "br", "gzip"}
 	}
 	return exchange.Middleware{
 		Name:       "compress",
@@ -96,15 +74,15 @@ func Bodies(how ...Option) exchange.Middleware {
 					next.ServeHTTP(w, r)
 					return
 				}
-				coding := negotiate.Encoding(r.Header["Accept-Encoding"], s.codings...)
+				coding := negotiate.Encoding(r.Header["Accept-Encoding"], s.Codings...)
 				r, known := s.askPlain(r)
 				if coding == "" {
 					next.ServeHTTP(exchange.BeforeHeader(w, uncoded(known)), r)
 					return
 				}
 				w = exchange.BeforeHeader(w, varies)
-				p := &packer{settings: &s, accepted: r.Header["Accept-Encoding"], coding: coding, known: known}
-				w, end := writer.Code(w, r, s.least, p)
+				p := &packer{Settings: &s, accepted: r.Header["Accept-Encoding"], coding: coding, known: known}
+				w, end := writer.Code(w, r, s.From, p)
 				defer p.release()
 				next.ServeHTTP(w, r)
 				end() // an error is the caller's, who is gone
@@ -132,29 +110,29 @@ func uncodedAnswer(status int, h http.Header) {
 	retag(status, h, nil)
 }
 
-func (s *settings) check() error {
-	wrong := slices.Clip(s.wrong)
+func (s *Settings) check() error {
+	var wrong []error
 	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
-	if s.least < 0 {
-		fault("From: bodies of %d bytes: a size is not negative", s.least)
+	if s.From < 0 {
+		fault("From: bodies of %d bytes: a size is not negative", s.From)
 	}
-	if len(s.codings) == 0 {
+	if len(s.Codings) == 0 {
 		fault("Codings: no coding is offered: leave it out, or name some")
 	}
-	for i, c := range s.codings {
+	for i, c := range s.Codings {
 		switch {
-		case slices.Contains(s.codings[:i], c):
+		case slices.Contains(s.Codings[:i], c):
 			fault("Codings: the coding %s is offered twice", c)
 		case !slices.Contains(answerCodings, c):
 			fault("Codings: %q is not a coding: zstd, br or gzip", c)
 		}
 	}
-	for i, media := range s.types {
+	for i, media := range s.Types {
 		kind, sub, _ := strings.Cut(media, "/")
 		if sub = strings.TrimSuffix(sub, "*"); !bind.IsToken(kind) || sub != "" && !bind.IsToken(sub) ||
 			!strings.Contains(media, "/") {
 			fault("Types: %q is not a media type, such as model/gltf+json or model/*", media)
-		} else if slices.Contains(s.types[:i], media) {
+		} else if slices.Contains(s.Types[:i], media) {
 			fault("Types: %s is named twice", media)
 		}
 	}
@@ -175,7 +153,7 @@ func checkFlush(f facts.Route) error {
 
 // A packer codes one body.
 type packer struct {
-	*settings
+	*Settings
 	accepted []string // Accept-Encoding
 	coding   string
 	known    []sentTag
@@ -242,7 +220,7 @@ func (p *packer) settle(media string) bool {
 		p.seated = true
 		return true
 	}
-	others = slices.DeleteFunc(others, func(c string) bool { return !slices.Contains(p.codings, c) })
+	others = slices.DeleteFunc(others, func(c string) bool { return !slices.Contains(p.Codings, c) })
 	if other := negotiate.Encoding(p.accepted, others...); other != "" {
 		p.coding = other
 		return true
@@ -281,7 +259,7 @@ func mediaOf(h http.Header) string {
 }
 
 // fits reports whether an answer may and should be compressed.
-func (s *settings) fits(status int, media string, h http.Header) bool {
+func (s *Settings) fits(status int, media string, h http.Header) bool {
 	if status < 200 || status == http.StatusNoContent || status == http.StatusNotModified ||
 		status == http.StatusPartialContent ||
 		h.Get("Content-Encoding") != "" || h.Get("Content-Range") != "" || unchangeable(h["Cache-Control"]) {
@@ -289,8 +267,8 @@ func (s *settings) fits(status int, media string, h http.Header) bool {
 	}
 	kind, name, _ := strings.Cut(media, "/")
 	switch {
-	case kind == "text", strings.HasSuffix(name, "json"), strings.HasSuffix(name, "xml"), slices.Contains(s.types, media),
-		slices.Contains(s.types, kind+"/*"):
+	case kind == "text", strings.HasSuffix(name, "json"), strings.HasSuffix(name, "xml"), slices.Contains(s.Types, media),
+		slices.Contains(s.Types, kind+"/*"):
 		return true
 	}
 	return name == "javascript" || name == "yaml" || name == "wasm" || name == "x-ndjson"

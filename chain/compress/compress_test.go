@@ -23,7 +23,7 @@ import (
 )
 
 func build(t *testing.T, parts ...wicketway.Part) *wicketway.API {
-	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, append(parts, wicketway.Chain(compress.Bodies()))...)
+	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, append(parts, wicketway.Chain(compress.Bodies(compress.Settings{})))...)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -118,7 +118,7 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 			t.Errorf("%s for %q: %d bytes, %v, want %s", c.line, c.accept, len(body), w.Header(), c.coding)
 		}
 	}
-	more := compress.Bodies(compress.Types("model/*", "image/x-chart"))
+	more := compress.Bodies(compress.Settings{Types: []string{"model/*", "image/x-chart"}})
 	for media, coding := range map[string]string{"model/obj": "gzip", "image/x-chart": "gzip", "image/x-charts": "", "text/plain": "gzip"} {
 		r, w := httptest.NewRequest("GET", "/", nil), httptest.NewRecorder()
 		r.Header.Set("Accept-Encoding", "gzip")
@@ -127,12 +127,12 @@ func TestBodiesAreCompressedWhereItHelps(t *testing.T) {
 		}
 	}
 	for want, middleware := range map[string][]exchange.Middleware{
-		"a size is not negative":               {compress.Bodies(compress.From(-1))},
-		"no coding is offered":                 {compress.Bodies(compress.Codings())},
-		"the coding br is offered twice":       {compress.Bodies(compress.Codings("br", "br"))},
-		`"lzw" is not a coding`:                {compress.Bodies(compress.Codings("lzw"))},
-		"late is behind it and hides flushing": {compress.Bodies(), {Name: "late", Wrap: func(next http.Handler) http.Handler { return next }, HidesFlush: true}},
-		"compress is in the chain already":     {compress.Bodies(), compress.Bodies()},
+		"a size is not negative":               {compress.Bodies(compress.Settings{From: -1})},
+		"no coding is offered":                 {compress.Bodies(compress.Settings{Codings: []string{}})},
+		"the coding br is offered twice":       {compress.Bodies(compress.Settings{Codings: []string{"br", "br"}})},
+		`"lzw" is not a coding`:                {compress.Bodies(compress.Settings{Codings: []string{"lzw"}})},
+		"late is behind it and hides flushing": {compress.Bodies(compress.Settings{}), {Name: "late", Wrap: func(next http.Handler) http.Handler { return next }, HidesFlush: true}},
+		"compress is in the chain already":     {compress.Bodies(compress.Settings{}), compress.Bodies(compress.Settings{})},
 	} {
 		if _, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Chain(middleware...), wicketway.Route("GET /text", text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)
@@ -165,7 +165,7 @@ func unpacked(coding string, packed io.Reader) ([]byte, error) {
 func TestStreamsAreSentWhenTheyAreFlushed(t *testing.T) {
 	for _, coding := range []string{"zstd", "br", "gzip"} {
 		proceed := make(chan struct{})
-		server := httptest.NewServer(compress.Bodies().Wrap(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		server := httptest.NewServer(compress.Bodies(compress.Settings{}).Wrap(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "text/event-stream")
 			io.WriteString(w, "data: 1\n\n")
 			w.(http.Flusher).Flush()
@@ -218,7 +218,7 @@ func TestEachTagHasOneReading(t *testing.T) {
 		Text string `from:"query text"`
 	}
 	var unheld error
-	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Conditional(), wicketway.Chain(compress.Bodies(compress.Codings("gzip", "zstd"))),
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Conditional(), wicketway.Chain(compress.Bodies(compress.Settings{Codings: []string{"gzip", "zstd"}})),
 		wicketway.Route("GET /note", func(context.Context, wicketway.None) (note, error) { return present(), nil }),
 		wicketway.Route("PUT /note", func(_ context.Context, in put) (wicketway.None, error) {
 			unheld = in.If.Hold(present())
@@ -283,7 +283,7 @@ func TestBodiesInPieces(t *testing.T) {
 	proceed := make(chan struct{})
 	var drawn atomic.Uint64
 	texts := strings.Repeat(`{"lock":"bell","metres":2.417,"read":"2027-05-04T09:30:00Z"}`, 5000)
-	h := compress.Bodies(compress.From(1)).Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	h := compress.Bodies(compress.Settings{From: 1}).Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		random := rand.New(rand.NewPCG(19, drawn.Add(1)))
 		w.Header().Set("Content-Type", r.URL.Path[1:])
 		io.WriteString(w, "x")
@@ -401,7 +401,7 @@ func TestRequestsAreUnpacked(t *testing.T) {
 }
 
 func ExampleBodies() {
-	api, err := wicketway.Build(wicketway.Info{Title: "Canal", Version: "1.0.0"}, wicketway.Chain(compress.Bodies(), compress.Requests(compress.Unpacking{})),
+	api, err := wicketway.Build(wicketway.Info{Title: "Canal", Version: "1.0.0"}, wicketway.Chain(compress.Bodies(compress.Settings{}), compress.Requests(compress.Unpacking{})),
 		wicketway.Route("POST /remarks", func(_ context.Context, in string) (string, error) { return in, nil }))
 	if err != nil {
 		fmt.Println(err)

@@ -52,7 +52,7 @@ type sentTag struct{ own, sent string }
 // askPlain gives a request whose conditions name the tags that the handler knows, and those of
 // If-None-Match that the answer may confirm. Tags by codings that are not offered hold for nothing.
 // A part is sent on condition of a tag alone: a date does not tell coded bytes from plain ones.
-func (s *settings) askPlain(r *http.Request) (asked *http.Request, known []sentTag) {
+func (s *Settings) askPlain(r *http.Request) (asked *http.Request, known []sentTag) {
 	match, none, ifRange := r.Header["If-Match"], r.Header["If-None-Match"], r.Header["If-Range"]
 	byDate := len(ifRange) > 0 && r.Header["Range"] != nil && !strings.HasSuffix(strings.TrimSpace(ifRange[0]), `"`)
 	if match == nil && none == nil && !byDate {
@@ -65,7 +65,7 @@ func (s *settings) askPlain(r *http.Request) (asked *http.Request, known []sentT
 		delete(own.Header, "If-Range")
 	}
 	reads := r.Method == http.MethodGet || r.Method == http.MethodHead
-	offered := func(coding string) bool { return coding == identity || slices.Contains(s.codings, coding) }
+	offered := func(coding string) bool { return coding == identity || slices.Contains(s.Codings, coding) }
 	if match != nil {
 		own.Header["If-Match"], _ = rewritten(match, offered)
 	}

@@ -160,7 +160,7 @@ func TestExplainShowsAttachedValues(t *testing.T) {
 			Of string `from:"path of"`
 		}) ([]int, error) {
 			return nil, nil
-		}, wicketway.Formats(csv.Lists()).ChosenBy(format.BySuffix(), format.ByAccept())),
+		}, wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.BySuffix(), format.ByAccept()}}),
 	)
 	if err != nil {
 		t.Fatal(err)

@@ -38,7 +38,7 @@ func berths(_ context.Context, in oneLock) ([]berth, error) { return []berth{{in
 func main() {
 	api, err := wicketway.Build(
 		wicketway.Info{Title: "Editions", Version: "3.0.0"},
-		wicketway.Chain(requestid.Assign(), accesslog.To(nil)),
+		wicketway.Chain(requestid.Assign(), accesslog.To(nil, accesslog.Settings{})),
 		wicketway.Version("v1",
 			wicketway.Retirement{
 				Deprecated: time.Date(2026, time.September, 1, 0, 0, 0, 0, time.UTC),

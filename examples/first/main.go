@@ -23,7 +23,7 @@ type report struct {
 func main() {
 	api, err := wicketway.Build(
 		wicketway.Info{Title: "First", Version: "1.0.0"},
-		wicketway.Chain(requestid.Assign(), accesslog.To(nil)),
+		wicketway.Chain(requestid.Assign(), accesslog.To(nil, accesslog.Settings{})),
 		wicketway.Route("GET /hello/{name}", func(_ context.Context, in greet) (string, error) {
 			return "Welcome to the canal, " + in.Name, nil
 		}),

@@ -93,7 +93,7 @@ func Parts(s *store.Store) wicketway.Part {
 	return wicketway.At("/passages",
 		wicketway.Scopes("passages"),
 		wicketway.Route("GET /", d.list, wicketway.Summary("Passages booked by the caller"),
-			wicketway.Formats(csv.Lists()).ChosenBy(format.BySuffix(), format.ByAccept()),
+			wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.BySuffix(), format.ByAccept()}},
 			wicketway.Conditional()),
 		wicketway.Route("POST /", d.book, wicketway.Summary("Book a passage"),
 			wicketway.LocatedBy(d.find),
