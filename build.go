@@ -116,7 +116,7 @@ func (b *builder) compile(a *API) {
 	for _, f := range b.fallbacks {
 		a.fallbacks = append(a.fallbacks, target{
 			resolved: f,
-			end:      &nowhere{b.versionsBelow(f), strings.Count(f.path, "/")},
+			end:      b.nowhere(f),
 			steps:    stepsOf(f.list, false),
 		})
 	}
@@ -159,7 +159,7 @@ func (b *builder) enter() {
 		})
 		b.clash(r, clashes)
 	}
-	b.enterVersions()
+	b.checkVersions()
 	for i, r := range b.routes {
 		b.enterDefault(i, r)
 	}
@@ -207,19 +207,18 @@ func (r *resolved) purpose() string {
 	return ""
 }
 
-// enterVersions puts the choices between versions into the table, and the default of those that
-// are in the path.
-func (b *builder) enterVersions() {
+// checkVersions reports what is wrong with the choices between versions.
+func (b *builder) checkVersions() {
 	for i, s := range b.sets {
-		if s.by.byDefault != "" && !slices.Contains(s.names, s.by.byDefault) {
+		if s.by.byDefault != "" && !slices.Contains(s.Names, s.by.byDefault) {
 			b.mistake(s.by.at, "VersionBy: version %s does not exist under %s; available: %s", s.by.byDefault,
-				cmp.Or(s.under.String(), "/"), strings.Join(s.names, ", "))
+				cmp.Or(s.Under.String(), "/"), strings.Join(s.Names, ", "))
 		}
 		for _, name := range s.withdrawn {
-			if slices.Contains(s.names, name) {
+			if slices.Contains(s.Names, name) {
 				b.mistake(
 					s.withdrawnAt, "WithdrawnVersions: version %s is served under %s: leave one of the two out", name,
-					cmp.Or(s.under.String(), "/"),
+					cmp.Or(s.Under.String(), "/"),
 				)
 			}
 		}
@@ -227,34 +226,28 @@ func (b *builder) enterVersions() {
 			continue
 		}
 		for _, other := range b.sets[:i] {
-			if other.sharesPaths() && table.Meet(other.under, s.under) {
+			if other.sharesPaths() && table.Meet(other.Under, s.Under) {
 				b.mistake(
 					s.at, "Version %q: a path under %s can be under %s as well, where versions are chosen at %s: keep them apart",
-					s.names[0], cmp.Or(s.under.String(), "/"), cmp.Or(other.under.String(), "/"), b.where(other.by.at),
+					s.Names[0], cmp.Or(s.Under.String(), "/"), cmp.Or(other.Under.String(), "/"), b.where(other.by.at),
 				)
 			}
 		}
-		group := int32(0)
-		if s.under.String() != "" {
-			group = int32(b.table.AddGroup(s.under, 0))
-		}
-		b.table.AddChoice(table.Choice{Prefix: s.under, Group: group, Field: s.variesBy(), Names: s.names,
-			Editions: s.editions, Default: slices.Index(s.names, s.by.byDefault)})
 	}
 }
 
 // enterDefault lets a route of the default version be found without the version in its path.
 func (b *builder) enterDefault(i int, r *resolved) {
 	t := r.terms()
-	if !t.versions.defaultsTo(t.version) {
+	v := t.versions.inTable()
+	if !v.DefaultsTo(t.version) {
 		return
 	}
-	under := t.versions.under
-	rest, err := route.Parse(cmp.Or(strings.TrimPrefix(r.path, under.String()+"/"+t.version), "/"))
+	within, err := v.Within(t.version, b.templates[i])
 	if err != nil {
-		return // it was one before
+		return // it was part of a longer one before
 	}
-	if first := rest.Segments()[0]; !first.IsText() {
+	if first := within.Segments()[0]; !first.IsText() {
 		b.mistake(
 			r.at,
 			"%s: begins with a parameter, so that without a version in the path, as VersionBy at %s allows, every unknown version would lead here: begin it with a text",
@@ -263,24 +256,24 @@ func (b *builder) enterDefault(i int, r *resolved) {
 		)
 		return
 	}
-	if rest, err = under.Join(rest); err == nil {
-		b.clash(r, b.table.AddForm(i, rest))
-	}
+	b.clash(r, b.table.AddDefault(i, v, within))
 }
 
-// versionsBelow are the versions that are right below a group; nil for one inside of a version.
-func (b *builder) versionsBelow(group resolved) *versionSet {
-	if group.terms().version != "" {
-		return nil
+// nowhere is where what no route of a group takes ends. Versions are right below it, unless it is inside of one.
+func (b *builder) nowhere(group resolved) *nowhere {
+	var below *versionSet
+	if group.terms().version == "" {
+		below = b.under[group.path]
 	}
-	return b.under[group.path]
+	return &nowhere{table.Group{Depth: strings.Count(group.path, "/"), Versions: below.info()}, below}
 }
 
 // varies are the fields that choose, by edition.
 func (b *builder) varies() []string {
 	all := []string{""}
 	for _, s := range b.sets {
-		for _, e := range s.editions {
+		for _, name := range s.Names {
+			e := s.Edition(name)
 			all = append(all, make([]string, max(0, int(e)+1-len(all)))...)
 			all[e] = s.variesBy()
 		}

@@ -18,21 +18,11 @@ import (
 
 // nowhere is the endpoint for what no route takes.
 type nowhere struct {
+	group    table.Group
 	versions *versionSet // that are right below this group; nil: none
-	depth    int         // how many segments the group's prefix has
 }
 
 func (n *nowhere) serve(w http.ResponseWriter, r *http.Request, s *state) error {
-	path := route.Escaped(r.URL)
-	switch {
-	case path == "*" && r.Method == http.MethodOptions: // about the server as a whole (RFC 9110, 9.3.7)
-		w.WriteHeader(http.StatusNoContent)
-		return nil
-	case path == "*":
-		return problem.BadRequest.New("The target * is for OPTIONS alone (RFC 9112, 3.2.4).")
-	case r.Method == http.MethodConnect && r.URL.Path == "":
-		return problem.NotImplemented.New("This server opens no tunnels (RFC 9110, 9.3.6).")
-	}
 	return n.miss(w, r, s, s.resolution)
 }
 
@@ -48,62 +38,51 @@ func (s *state) missBesideFiles(w http.ResponseWriter, r *http.Request) error {
 	return s.api.fallbacks[m.Group].end.(*nowhere).miss(w, r, s, resolution)
 }
 
-// miss answers as a resolution says. Every 404, 405 and redirect of an API is decided here.
+// miss answers as a resolution says. Every 404, 405 and redirect of an API goes out here.
 func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as table.Resolution) error {
 	path := route.Escaped(r.URL)
-	switch as.Outcome {
-	case table.Malformed:
-		return problem.BadRequest.Newf("The path %q is not percent-encoded as RFC 3986, 2.1 has it.", path)
-	case table.Redirected:
-		w.Header().Set("Location", redirectTo(r, as.Path))
+	m := s.api.table.Miss(r.Method, r.URL, as, &s.match, n.group, s.api.isThere)
+	if m.Version {
+		return n.versions.refuse(m, path)
+	}
+	switch m.Status {
+	case http.StatusNoContent:
+		if m.Allowed != nil {
+			w.Header().Set("Allow", strings.Join(m.Allowed, ", "))
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	case http.StatusPermanentRedirect:
+		w.Header().Set("Location", redirectTo(r, m.Location))
 		w.WriteHeader(http.StatusPermanentRedirect)
 		return nil
-	case table.OtherMethods:
-		routes := s.api.routesAt(cmp.Or(as.Path, path), &s.match, as.Preflight > 0)
-		if len(routes) == 0 {
-			break
+	case http.StatusBadRequest:
+		if path == "*" {
+			return problem.BadRequest.New("The target * is for OPTIONS alone (RFC 9112, 3.2.4).")
 		}
-		allowed := strings.Join(s.api.table.Allowed(routes), ", ")
-		if r.Method == http.MethodOptions { // RFC 9110, 9.3.7
-			w.Header().Set("Allow", allowed)
-			w.WriteHeader(http.StatusNoContent)
-			return nil
-		}
-		return s.withNear(
-			r,
-			0,
-			problem.MethodNotAllowed.Newf("%s does not apply to %s; allowed are %s.", r.Method, path, allowed).
-				WithHeader("Allow", allowed),
-		)
-	}
-	if as.Outcome == table.NoEdition || as.Outcome == table.OtherContent {
-		return n.versions.refuse(as, path)
-	}
-	if asked := n.version(r.URL.Path); asked != "" {
-		text := "Version %s does not exist at %s; available: %s."
-		if slices.Contains(n.versions.withdrawn, asked) {
-			text = "Version %s at %s was withdrawn; available: %s."
-		}
-		return problem.VersionUnknown.Newf(text, asked, path, strings.Join(n.versions.names, ", ")).
-			With("versions", n.versions.names)
+		return problem.BadRequest.Newf("The path %q is not percent-encoded as RFC 3986, 2.1 has it.", path)
+	case http.StatusNotImplemented:
+		return problem.NotImplemented.New("This server opens no tunnels (RFC 9110, 9.3.6).")
+	case http.StatusMethodNotAllowed:
+		allowed := strings.Join(m.Allowed, ", ")
+		return s.withNear(r, m, problem.MethodNotAllowed.
+			Newf("%s does not apply to %s; allowed are %s.", r.Method, path, allowed).WithHeader("Allow", allowed))
 	}
 	where := path
 	if t := s.target.terms(); t.edition > 0 {
 		where += " in version " + t.version
 	}
-	return s.withNear(r, n.depth, problem.NotFound.New("Nothing is at "+where+"."))
+	return s.withNear(r, m, problem.NotFound.New("Nothing is at "+where+"."))
 }
 
 // withNear adds the routes that may have been meant: to the problem those that are open to all, and in
-// development, as its cause, guarded ones too. No guard is asked. The first known segments are the prefix of a
-// group.
-func (s *state) withNear(r *http.Request, known int, p *problem.Problem) *problem.Problem {
-	anyMethods := p.Kind() == problem.NotFound // of a path that is there only the method can be wrong
-	if open := s.api.near(r, &s.match, known, anyMethods, func(t *target) bool { return !t.guarded() }); open != nil {
+// development, as its cause, guarded ones too. No guard is asked.
+func (s *state) withNear(r *http.Request, m table.Miss, p *problem.Problem) *problem.Problem {
+	if open := s.near(r, m, func(t *target) bool { return !t.guarded() }); open != nil {
 		p.With("near", open)
 	}
 	if s.target.terms().development {
-		if all := s.api.near(r, &s.match, known, anyMethods, func(*target) bool { return true }); all != nil {
+		if all := s.near(r, m, func(*target) bool { return true }); all != nil {
 			p.Because(&nearError{all})
 		}
 	}
@@ -111,27 +90,21 @@ func (s *state) withNear(r *http.Request, known int, p *problem.Problem) *proble
 }
 
 // near are routes that are like a request that none takes, each with its method.
-func (a *API) near(
-	r *http.Request, m *table.Match, known int, anyMethods bool, fits func(*target) bool,
-) (lines []string) {
-	near := a.table.Edition(m).Near(r.Method, r.URL.Path, known, func(i int) bool {
-		t := &a.targets[i]
-		return !t.part.own && !t.part.withdrawn && (anyMethods || t.method == r.Method) && fits(t)
-	})
-	for _, i := range near {
-		lines = append(lines, a.targets[i].line())
+func (s *state) near(r *http.Request, m table.Miss, fits func(*target) bool) (lines []string) {
+	targets := s.api.targets
+	for _, i := range s.api.table.Near(r.Method, r.URL, &s.match, m, func(i int) bool {
+		return !targets[i].part.own && !targets[i].part.withdrawn && fits(&targets[i])
+	}) {
+		lines = append(lines, targets[i].line())
 	}
 	return lines
 }
 
-// routesAt are the routes that match a path, without the files that are not there. Of files
-// behind a guard nothing is told, so they are always there. Where versions share their paths those
-// of the one of a match are meant, or of every one.
-func (a *API) routesAt(escaped string, m *table.Match, every bool) []int {
-	return slices.DeleteFunc(a.table.AllAt(escaped, m, every), func(i int) bool {
-		files, ok := a.targets[i].end.(*fileServer)
-		return ok && !a.targets[i].guarded() && !files.has(escaped)
-	})
+// isThere reports whether a route is at a path that it matches: files may not be. Of files behind a guard nothing is
+// told, so they always are.
+func (a *API) isThere(i int, escaped string) bool {
+	files, ok := a.targets[i].end.(*fileServer)
+	return !ok || a.targets[i].guarded() || files.has(escaped)
 }
 
 // AtPath is [exchange.Exchange.AtPath]. A preflight is about all versions of the path.
@@ -141,7 +114,7 @@ func (s *state) AtPath() (methods, fields []string) {
 	if s.resolution.Outcome == table.OtherMethods {
 		path = cmp.Or(s.resolution.Path, path)
 	}
-	routes := s.api.routesAt(path, &s.match, true)
+	routes := s.api.table.At(path, &s.match, true, s.api.isThere)
 	if field := s.target.terms().versions.variesBy(); field != "" && field != "Accept" {
 		fields = append(fields, field)
 	}
@@ -171,26 +144,6 @@ func (s *state) AtPath() (methods, fields []string) {
 	methods = append(methods, s.api.table.Allowed(routes)...)
 	slices.Sort(methods)
 	return slices.DeleteFunc(slices.Compact(methods), func(m string) bool { return m == anyMethod }), fields
-}
-
-// version is the version that the path asks for below the group's prefix, if it
-// looks like one.
-func (n *nowhere) version(path string) string {
-	if n.versions == nil || n.versions.sharesPaths() {
-		return ""
-	}
-	segments := strings.Split(path, "/")
-	if len(segments) < n.depth+2 {
-		return ""
-	}
-	asked := segments[n.depth+1]
-	if slices.Contains(n.versions.withdrawn, asked) {
-		return asked
-	}
-	if len(asked) > 1 && asked[0]|0x20 == 'v' && '0' <= asked[1] && asked[1] <= '9' {
-		return asked
-	}
-	return ""
 }
 
 // fileServer is the endpoint for a file system.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
 
@@ -198,7 +199,8 @@ func (b *builder) addVersion(g group, under route.Template, outer *terms) (*vers
 	}
 	s := b.under[under.String()]
 	if s == nil {
-		s = &versionSet{under: under, by: outer.versionBy, at: g.at}
+		by := outer.versionBy
+		s = &versionSet{by: by, at: g.at, Versions: table.Versions{Under: under, Field: by.scheme.chooses(), Default: by.byDefault}}
 		b.sets, b.under[under.String()] = append(b.sets, s), s
 	}
 	if by := outer.versionBy; by.scheme != s.by.scheme || by.byDefault != s.by.byDefault {
@@ -217,17 +219,7 @@ func (b *builder) addVersion(g group, under route.Template, outer *terms) (*vers
 			s.withdrawn = append(s.withdrawn, name)
 		}
 	}
-	i := slices.Index(s.names, g.version)
-	if i < 0 {
-		i = len(s.names)
-		s.names = append(s.names, g.version)
-		edition := int32(0)
-		if s.sharesPaths() {
-			edition = b.table.NewEdition()
-		}
-		s.editions = append(s.editions, edition)
-	}
-	return s, s.editions[i]
+	return s, b.table.AddVersion(&s.Versions, g.version)
 }
 
 // fallback notes the group as the target of requests that stay under its prefix but find
@@ -249,14 +241,16 @@ func (b *builder) guard(prefix route.Template, l *list) {
 		return
 	}
 	b.guarded = append(b.guarded, guardedPrefix{prefix, l})
-	if v := l.terms.versions; v.defaultsTo(l.terms.version) { // it is served without the version, too
-		rest, err := route.Parse(strings.TrimPrefix(prefix.String(), v.under.String()+"/"+l.terms.version))
-		if err == nil {
-			rest, err = v.under.Join(rest)
-		}
-		if err == nil {
-			b.guarded = append(b.guarded, guardedPrefix{rest, l})
-		}
+	v := l.terms.versions.inTable()
+	if !v.DefaultsTo(l.terms.version) {
+		return
+	}
+	within, err := v.Within(l.terms.version, prefix)
+	if err != nil || within.String() == "/" {
+		return
+	}
+	if short, err := v.Under.Join(within); err == nil {
+		b.guarded = append(b.guarded, guardedPrefix{short, l})
 	}
 }
 

@@ -213,8 +213,8 @@ type rest struct {
 
 func (t *target) rest() rest {
 	r := rest{slash: strings.Count(t.path, "/")}
-	if v := t.terms().versions; v.defaultsTo(t.terms().version) {
-		r.version, r.under = t.terms().version, strings.Count(v.under.String(), "/")
+	if v := t.terms().versions.inTable(); v.DefaultsTo(t.terms().version) {
+		r.version, r.under = t.terms().version, strings.Count(v.Under.String(), "/")
 	}
 	return r
 }

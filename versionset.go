@@ -47,6 +47,17 @@ func InHeader(name string) VersionScheme {
 	return VersionScheme{kind: byHeader, field: http.CanonicalHeaderKey(name)}
 }
 
+// chooses is the field of the request that names the version; "": the path does.
+func (s VersionScheme) chooses() string {
+	switch s.kind {
+	case byHeader:
+		return s.field
+	case byMedia:
+		return "Accept"
+	}
+	return ""
+}
+
 // String says it in words: path, header Api-Version, media type.
 func (s VersionScheme) String() string {
 	switch s.kind {
@@ -74,32 +85,30 @@ type withdrawals struct {
 // A versionSet is the versions that are side by side under one prefix. It is complete when all
 // parts have been read.
 type versionSet struct {
-	under       route.Template
+	table.Versions
 	by          versionBy
 	at          here.Place // of the first version
 	withdrawn   []string
 	withdrawnAt here.Place
-	names       []string
-	editions    []int32 // of the table, where the versions share their paths
+}
+
+// inTable are the versions as the table knows them; nil where there are none.
+func (s *versionSet) inTable() *table.Versions {
+	if s == nil {
+		return nil
+	}
+	return &s.Versions
 }
 
 // sharesPaths reports whether the versions are told apart by something else than the path.
-func (s *versionSet) sharesPaths() bool { return s != nil && s.by.scheme.kind != byPath }
-
-// defaultsTo reports whether a version is served without its name in the path, too.
-func (s *versionSet) defaultsTo(version string) bool {
-	return s != nil && !s.sharesPaths() && s.by.byDefault == version
-}
+func (s *versionSet) sharesPaths() bool { return s.inTable().SharePaths() }
 
 // variesBy is the field of the request that chooses the version; "": none does.
 func (s *versionSet) variesBy() string {
-	switch {
-	case !s.sharesPaths():
+	if s == nil {
 		return ""
-	case s.by.scheme.kind == byHeader:
-		return s.by.scheme.field
 	}
-	return "Accept"
+	return s.Field
 }
 
 // raises is the kind of problem for a version that is not there; nil where there are none.
@@ -111,24 +120,31 @@ func (s *versionSet) raises() *problem.Kind {
 }
 
 // refuse says that a request means a version that is not there.
-func (s *versionSet) refuse(as table.Resolution, path string) error {
-	served := strings.Join(s.names, ", ")
+func (s *versionSet) refuse(as table.Miss, path string) error {
+	served := strings.Join(s.Names, ", ")
+	if !s.sharesPaths() {
+		text := "Version %s does not exist at %s; available: %s."
+		if slices.Contains(s.withdrawn, as.Asked) {
+			text = "Version %s at %s was withdrawn; available: %s."
+		}
+		return problem.VersionUnknown.Newf(text, as.Asked, path, served).With("versions", s.Names)
+	}
 	kind, where := s.raises(), "The field "+s.variesBy()
-	if as.Outcome == table.OtherContent {
+	if as.Status == http.StatusUnsupportedMediaType {
 		kind, where = problem.UnsupportedMedia, "The Content-Type"
 	}
 	var p *problem.Problem
-	switch asked := as.Path; { // which is not repeated, since a secret may have got into the field
+	switch asked := as.Asked; { // which is not repeated, since a secret may have got into the field
 	case asked == "":
 		p = kind.Newf("%s names no version of %s; served are %s.", where, path, served)
 	case slices.Contains(s.withdrawn, asked):
 		p = kind.Newf("%s names version %s of %s, which was withdrawn; served are %s.", where, asked, path, served)
-	case slices.Contains(s.names, asked):
+	case slices.Contains(s.Names, asked):
 		p = kind.Newf("The content is of version %s, and another one is asked for.", asked)
 	default:
 		p = kind.Newf("%s names an unknown version of %s; served are %s.", where, path, served)
 	}
-	return p.With("versions", s.names)
+	return p.With("versions", s.Names)
 }
 
 func (s *versionSet) info() *facts.Versions {
@@ -136,12 +152,12 @@ func (s *versionSet) info() *facts.Versions {
 		return nil
 	}
 	return &facts.Versions{
-		Under:     s.under.String(),
+		Under:     s.Under.String(),
 		By:        [...]string{"path", "header", "media type"}[s.by.scheme.kind],
-		Field:     s.variesBy(),
+		Field:     s.Field,
 		Unknown:   s.raises().Status(),
-		Default:   s.by.byDefault,
-		Served:    s.names,
+		Default:   s.Default,
+		Served:    s.Names,
 		Withdrawn: s.withdrawn,
 	}
 }
@@ -181,9 +197,8 @@ type Retirement struct {
 // A retirement is how something ends, as the request path needs it. It is not changed.
 type retirement struct {
 	Retirement
-	successorOf *runtime.Func // the function that serves the successor, where one is named
-	links       []string      // all of the field Link, except for a successor that only the request tells
-
+	successorOf           *runtime.Func // the function that serves the successor, where one is named
+	ending                facts.Retirement
 	deprecation, sunsetAt string // the fields
 	link                  []string
 }
@@ -192,9 +207,15 @@ var noRetirement = &retirement{}
 
 // newRetirement makes a retirement of what the settings around a route say.
 func newRetirement(says Retirement, related []string) *retirement {
-	r := &retirement{Retirement: says, links: related}
+	r := &retirement{Retirement: says, ending: facts.Retirement{
+		Deprecated: says.Deprecated,
+		Sunset:     says.Sunset,
+		Ends:       says.Ends,
+		Rehearsals: slices.Clone(says.Rehearsals),
+		Links:      related, // all of the field Link, except for a successor that only the request tells
+	}}
 	if path, is := says.Successor.(string); is {
-		r.links = append(slices.Clip(related), linkTo(path, "successor-version"))
+		r.ending.Links = append(slices.Clip(related), linkTo(path, "successor-version"))
 	} else if says.Successor != nil && reflect.ValueOf(says.Successor).Kind() == reflect.Func {
 		r.successorOf = functionOf(says.Successor)
 	}
@@ -204,8 +225,8 @@ func newRetirement(says Retirement, related []string) *retirement {
 	if !says.Sunset.IsZero() {
 		r.sunsetAt = says.Sunset.UTC().Format(http.TimeFormat)
 	}
-	if len(r.links) > 0 {
-		r.link = []string{strings.Join(r.links, ", ")}
+	if len(r.ending.Links) > 0 {
+		r.link = []string{strings.Join(r.ending.Links, ", ")}
 	}
 	return r
 }
@@ -226,38 +247,33 @@ func (r *retirement) announce(_ int, h http.Header) {
 
 // over says that a route is no longer served.
 func (r *retirement) over() error {
-	if !r.Ends {
+	if !r.Ends { // which needs no clock
 		return nil
 	}
 	now := time.Now
 	if r.Clock != nil {
 		now = r.Clock
 	}
-	at, sunset := now(), r.Sunset.UTC()
-	if !at.Before(r.Sunset) {
+	ended, until := r.ending.HasEnded(now())
+	sunset := r.Sunset.UTC()
+	switch {
+	case !ended:
+		return nil
+	case until.IsZero():
 		return problem.Retired.Newf("This ended on %s.", sunset.Format(time.DateOnly)).With("sunset", sunset)
 	}
-	for _, w := range r.Rehearsals {
-		if !at.Before(w.From) && at.Before(w.Until) {
-			return problem.Retired.Newf("This ends on %s. It is switched off until %s as a rehearsal.",
-				sunset.Format(time.DateOnly), w.Until.UTC().Format(time.RFC3339)).
-				With("sunset", sunset).
-				With("until", w.Until.UTC()).
-				WithHeader("Cache-Control", "no-store") // a 410 may be kept otherwise (RFC 9110, 15.5.11)
-		}
-	}
-	return nil
+	return problem.Retired.Newf("This ends on %s. It is switched off until %s as a rehearsal.",
+		sunset.Format(time.DateOnly), until.UTC().Format(time.RFC3339)).
+		With("sunset", sunset).
+		With("until", until.UTC()).
+		WithHeader("Cache-Control", "no-store") // a 410 may be kept otherwise (RFC 9110, 15.5.11)
 }
 
 func (r *retirement) info() *facts.Retirement {
 	if r.Deprecated.IsZero() && r.Sunset.IsZero() && r.link == nil && r.successorOf == nil {
 		return nil
 	}
-	return &facts.Retirement{
-		Deprecated: r.Deprecated,
-		Sunset:     r.Sunset,
-		Ends:       r.Ends,
-		Rehearsals: slices.Clone(r.Rehearsals),
-		Links:      slices.Clone(r.links),
-	}
+	one := r.ending
+	one.Links = slices.Clone(one.Links)
+	return &one
 }

@@ -349,7 +349,7 @@ func findVersionByHeader(m meter) result { return findVersion(m, true) }
 func findVersion(m meter, byHeader bool) result {
 	var ten, one table.Builder
 	const field, n = "Api-Version", 200
-	choice := table.Choice{Field: field}
+	versions := &table.Versions{Field: field, Default: "v1"}
 	var asked, plain []*http.Request
 	add := func(to *table.Builder, prefix string, edition int32, of routeTable) {
 		for _, text := range of.templates {
@@ -365,8 +365,7 @@ func findVersion(m meter, byHeader bool) result {
 		name := "v" + strconv.Itoa(v+1)
 		prefix, header, edition := "/"+name, http.Header(nil), int32(0)
 		if byHeader {
-			prefix, header, edition = "", http.Header{field: {name}}, ten.NewEdition()
-			choice.Names, choice.Editions = append(choice.Names, name), append(choice.Editions, edition)
+			prefix, header, edition = "", http.Header{field: {name}}, ten.AddVersion(versions, name)
 		}
 		add(&ten, prefix, edition, few)
 		for _, path := range few.paths {
@@ -374,9 +373,6 @@ func findVersion(m meter, byHeader bool) result {
 			r.Header = header
 			asked = append(asked, r)
 		}
-	}
-	if byHeader {
-		ten.AddChoice(choice)
 	}
 	add(&one, "/v1", 0, many)
 	for _, path := range many.paths {

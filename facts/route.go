@@ -194,6 +194,23 @@ type Retirement struct {
 	Links      []string  `json:"links,omitempty"` // as in the field Link
 }
 
+// HasEnded reports whether a route is not served at a time: for good, or until the end of a rehearsal. A nil Retirement
+// never has.
+func (r *Retirement) HasEnded(at time.Time) (ended bool, until time.Time) {
+	if r == nil || !r.Ends {
+		return false, time.Time{}
+	}
+	if !at.Before(r.Sunset) {
+		return true, time.Time{}
+	}
+	for _, w := range r.Rehearsals {
+		if !at.Before(w.From) && at.Before(w.Until) {
+			return true, w.Until
+		}
+	}
+	return false, time.Time{}
+}
+
 // Window is the time from From until before Until.
 type Window struct {
 	From  time.Time `json:"from"`

@@ -3,7 +3,6 @@ package main
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/facts"
@@ -14,81 +13,76 @@ import (
 // A described API finds routes as the API itself does, by the same table.
 type described struct {
 	facts.API
-	table   *table.Tables
-	groupOf []int                    // by number in the table
-	choices map[string]*table.Choice // by their prefix; those of versions that share their paths
+	table    *table.Tables
+	groupOf  []int // by number in the table
+	versions map[string]*table.Versions
 }
 
 func newDescribed(d facts.API) (described, error) {
-	t := described{API: d, groupOf: []int{0}}
+	t := described{API: d, groupOf: []int{0}, versions: map[string]*table.Versions{}}
 	var b table.Builder
 	var errs []error
-	parse := func(text string) route.Template {
-		template, err := route.Parse(text)
-		errs = append(errs, err)
+	parse := func(text string) (template route.Template) {
+		if text != "" && text != "/" {
+			var err error
+			template, err = route.Parse(text)
+			errs = append(errs, err)
+		}
 		return template
 	}
-	policies := map[string]table.Slash{}
-	for _, p := range []table.Slash{table.SlashRedirect, table.SlashStrict, table.SlashSame} {
-		policies[p.String()] = p
+	edition := func(v *facts.Versions, version string) int32 {
+		if v == nil || version == "" {
+			return 0
+		}
+		if t.versions[v.Under] == nil {
+			t.versions[v.Under] = &table.Versions{Under: parse(v.Under), Field: v.Field, Default: v.Default}
+			for _, name := range v.Served {
+				b.AddVersion(t.versions[v.Under], name)
+			}
+		}
+		return t.versions[v.Under].Edition(version)
 	}
 	for _, r := range d.Routes {
-		of := table.Route{Method: r.Method, Template: parse(r.Path), Slash: policies[r.Slashes], Files: r.Files,
-			Edition: t.edition(&b, r.Chosen, r.Version)}
+		template, err := route.Parse(r.Path)
+		errs = append(errs, err)
+		of := table.Route{Method: r.Method, Template: template, Slash: slashOf(r.Slashes), Files: r.Files,
+			Edition: edition(r.Chosen, r.Version)}
 		if r.Formats != nil {
 			of.Suffixes = r.Formats.Suffixes
 		}
 		for _, p := range r.Except {
-			of.Except = append(of.Except, table.Except{Prefix: parse(p.Path), Edition: t.edition(&b, p.Chosen, p.Version)})
+			of.Except = append(of.Except, table.Except{Prefix: parse(p.Path), Edition: edition(p.Chosen, p.Version)})
 		}
 		n, _ := b.Add(of)
-		if c := r.Chosen; c != nil && of.Edition == 0 && c.Default == r.Version {
-			b.AddForm(n, parse(c.Under+strings.TrimPrefix(r.Path, c.Under+"/"+r.Version)))
+		if r.Chosen == nil {
+			continue
+		}
+		if v := t.versions[r.Chosen.Under]; v.DefaultsTo(r.Version) {
+			within, err := v.Within(r.Version, template)
+			errs = append(errs, err)
+			b.AddDefault(n, v, within)
 		}
 	}
 	for i, g := range d.Groups {
-		edition := int32(0)
-		if g.Version != "" {
-			edition = t.edition(&b, g.Chosen, g.Version)
+		if i == 0 { // the whole API
+			continue
 		}
-		prefix := route.Template{}
-		if g.Path != "/" {
-			prefix = parse(g.Path)
+		if n := b.AddGroup(parse(g.Path), edition(g.Chosen, g.Version)); n == len(t.groupOf) {
+			t.groupOf = append(t.groupOf, i)
 		}
-		n := 0
-		if i > 0 {
-			if n = b.AddGroup(prefix, edition); n == len(t.groupOf) {
-				t.groupOf = append(t.groupOf, i)
-			}
-		}
-		if c := g.Chosen; c != nil && g.Version == "" && t.choices[c.Under] != nil {
-			t.choices[c.Under].Prefix, t.choices[c.Under].Group = prefix, int32(n)
-		}
-	}
-	for _, c := range t.choices {
-		b.AddChoice(*c)
 	}
 	t.table = b.Tables()
 	return t, errors.Join(errs...)
 }
 
-// edition is the number of a version in the table; 0 where its path tells it.
-func (t *described) edition(b *table.Builder, chosen *facts.Versions, version string) int32 {
-	if chosen == nil || chosen.Field == "" {
-		return 0
-	}
-	c := t.choices[chosen.Under]
-	if c == nil {
-		c = &table.Choice{Field: chosen.Field, Names: chosen.Served, Default: slices.Index(chosen.Served, chosen.Default)}
-		for range chosen.Served {
-			c.Editions = append(c.Editions, b.NewEdition())
+// slashOf is the policy with a name.
+func slashOf(name string) table.Slash {
+	for _, p := range []table.Slash{table.SlashStrict, table.SlashSame} {
+		if p.String() == name {
+			return p
 		}
-		if t.choices == nil {
-			t.choices = map[string]*table.Choice{}
-		}
-		t.choices[chosen.Under] = c
 	}
-	return c.Editions[slices.Index(c.Names, version)]
+	return table.SlashRedirect
 }
 
 // why says why one matching route comes before another.

@@ -129,33 +129,30 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 	if to.Preflight > 0 {
 		e.Chain = t.Routes[to.Preflight-1].Chain
 	}
-	switch to.Outcome {
-	case table.Malformed:
-		e.Status = http.StatusBadRequest
-	case table.NoEdition, table.OtherContent:
-		e.Status, e.Chosen = g.Chosen.Unknown, g.Chosen
-		if to.Outcome == table.OtherContent {
-			e.Status = http.StatusUnsupportedMediaType
-		}
-	case table.Redirected:
-		e.Status, e.Location = http.StatusPermanentRedirect, to.Path
-	case table.OtherMethods:
-		e.Status, e.Allow = http.StatusMethodNotAllowed, t.table.Allowed(t.table.AllAt(cmp.Or(to.Path,
-			route.Escaped(target)), &m, to.Preflight > 0))
-		if method == http.MethodOptions {
-			e.Status = http.StatusNoContent
-		}
-	default:
-		e.Status = http.StatusNotFound
+	miss := t.table.Miss(method, target, to, &m, groupOf(g), nil)
+	e.Status, e.Location, e.Allow = miss.Status, miss.Location, miss.Allowed
+	if miss.Version {
+		e.Chosen = g.Chosen
 	}
 	if upper := strings.ToUpper(method); upper != method && slices.Contains(e.Allow, upper) {
 		e.Near = []string{upper + " " + e.Path} // methods are case-sensitive (RFC 9110, 9.1)
-	} else if e.Status == http.StatusNotFound || e.Status == http.StatusMethodNotAllowed {
-		for _, i := range t.table.Edition(&m).Near(method, target.Path, 0, func(int) bool { return true }) {
-			e.Near = append(e.Near, methodName(t.Routes[i].Method)+" "+t.Routes[i].Path)
-		}
+		return e
+	}
+	for _, i := range t.table.Near(method, target, &m, miss, func(i int) bool {
+		return !t.Routes[i].Own && !t.Routes[i].Withdrawn
+	}) {
+		e.Near = append(e.Near, methodName(t.Routes[i].Method)+" "+t.Routes[i].Path)
 	}
 	return e
+}
+
+// groupOf is a group as the table asks about it. Versions are right below it, unless it is inside of one.
+func groupOf(g facts.Group) table.Group {
+	of := table.Group{Depth: strings.Count(strings.TrimSuffix(g.Path, "/"), "/")}
+	if g.Version == "" {
+		of.Versions = g.Chosen
+	}
+	return of
 }
 
 // found explains a request that a route takes.
@@ -166,7 +163,7 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL, header
 	for i, name := range template.Names() {
 		e.Values = append(e.Values, value{name, m.Value(i)})
 	}
-	if r.Withdrawn || hasEnded(r.Retirement, time.Now()) {
+	if ended, _ := r.Retirement.HasEnded(time.Now()); ended || r.Withdrawn {
 		e.Status = http.StatusGone
 	}
 	e.Refused = refuse(r, template.Names(), m, target, header)
@@ -176,13 +173,6 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL, header
 				other.At})
 		}
 	}
-}
-
-// hasEnded reports whether a route answers 410 at a time, for good or as a rehearsal.
-func hasEnded(r *facts.Retirement, at time.Time) bool {
-	return r != nil && r.Ends && (!at.Before(r.Sunset) || slices.ContainsFunc(r.Rehearsals, func(w facts.Window) bool {
-		return !at.Before(w.From) && at.Before(w.Until)
-	}))
 }
 
 func (e explanation) print(out io.Writer) {

@@ -21,11 +21,11 @@ func (b *Builder) Add(r Route) (int, []Clash) {
 		}
 		b.except[n] = r.Except
 	}
-	return n, b.AddForm(n, r.Template)
+	return n, b.addForm(n, r.Template)
 }
 
-// AddForm gives a route another template, with the same parameters.
-func (b *Builder) AddForm(n int, template route.Template) []Clash {
+// addForm gives a route a template, or another one with the same parameters.
+func (b *Builder) addForm(n int, template route.Template) []Clash {
 	b.forms = append(b.forms, form{route: n, template: template})
 	clashes := b.clashes(len(b.forms) - 1)
 	b.forms[len(b.forms)-1].clashed = clashes != nil

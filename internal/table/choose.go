@@ -18,8 +18,11 @@ type Tables struct {
 	editions []*Table // by number, from 1
 }
 
+// A choice is between versions that share their paths.
 type choice struct {
-	Choice
+	*Versions
+	group  int32             // that has their prefix, whose chain those pass who mean no version that is there
+	usual  int               // the place of the default; -1: there is none
 	below  []segment.Segment // the prefix
 	text   string            // of the prefix, which has no parameters where it is plain
 	plain  bool
@@ -52,25 +55,23 @@ func (c *choice) hash(name string) uint64 {
 	return word * c.mul >> (64 - slotBits)
 }
 
-// NewEdition gives the number of an edition: 1 for the first, and so on. It is to be in a choice.
-func (b *Builder) NewEdition() int32 {
-	b.editions++
-	return b.editions
-}
-
-// AddChoice adds a choice. Prefixes of two choices must not [Meet].
-func (b *Builder) AddChoice(c Choice) { b.choices = append(b.choices, c) }
-
 // Tables makes the tables of what was added.
 func (b *Builder) Tables() *Tables {
+	groups := make([]int32, len(b.versions))
+	for i, v := range b.versions {
+		if v.Under.String() != "" {
+			groups[i] = int32(b.AddGroup(v.Under, 0))
+		}
+	}
 	all := &Tables{Table: b.Table(), editions: make([]*Table, b.editions)}
-	for _, c := range b.choices {
-		of := choice{Choice: c, below: c.Prefix.Segments(), plain: len(c.Prefix.Names()) == 0}
+	for i, v := range b.versions {
+		of := choice{Versions: v, group: groups[i], usual: slices.Index(v.Names, v.Default),
+			below: v.Under.Segments(), plain: len(v.Under.Names()) == 0}
 		for _, s := range of.below {
 			of.text += "/" + s.Texts[0]
 		}
 		of.spread()
-		for _, edition := range c.Editions {
+		for _, edition := range v.editions {
 			t := b.table(edition, of.below)
 			of.tables = append(of.tables, t)
 			all.editions[edition-1] = t
@@ -151,7 +152,7 @@ func (c *choice) finds(method string, u *url.URL, h map[string][]string, m *Matc
 	if i < 0 || c.tables[i].suffixes != nil || c.tables[i].Find(method, u.Path, u.RawPath, m) != Found {
 		return false
 	}
-	m.Edition = c.Editions[i]
+	m.Edition = c.editions[i]
 	return true
 }
 
@@ -165,9 +166,9 @@ func (t *Tables) among(c *choice, method string, u *url.URL, h map[string][]stri
 		return c.in(i, method, u, h, m)
 	}
 	r := t.Table.Resolve(method, u, h, m)
-	m.Edition = -c.Editions[0]
+	m.Edition = -c.editions[0]
 	if r.Outcome == NotFound {
-		m.Group = c.Group
+		m.Group = c.group
 		return c.lacks(method, h)
 	}
 	return r
@@ -175,7 +176,7 @@ func (t *Tables) among(c *choice, method string, u *url.URL, h map[string][]stri
 
 func (c *choice) in(i int, method string, u *url.URL, h map[string][]string, m *Match) Resolution {
 	r := c.tables[i].Resolve(method, u, h, m)
-	m.Edition = c.Editions[i]
+	m.Edition = c.editions[i]
 	if r.Outcome != Found && m.Group == 0 {
 		m.Group = c.tables[i].top
 	}
@@ -209,7 +210,7 @@ func (c *choice) pick(method string, h map[string][]string) (i int, named bool) 
 	}
 	switch values := h[c.Field]; len(values) {
 	case 0:
-		return c.Default, false
+		return c.usual, false
 	case 1:
 		return c.named(strings.Trim(values[0], " \t")), true
 	}
@@ -232,7 +233,7 @@ func (c *choice) pickByMedia(method string, h map[string][]string) (i int, named
 	case sent != "":
 		return c.named(sent), true
 	}
-	return c.Default, false
+	return c.usual, false
 }
 
 func (c *choice) parameter(lines []string) (name string, ok bool) {

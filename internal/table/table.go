@@ -39,8 +39,7 @@ type Route struct {
 	Files    bool // it serves files, so whether a path leads to one is seen later
 	// Suffixes are the names of formats that may be behind a dot at the end of its path.
 	Suffixes []string
-	// Edition is one that AddChoice has given, if the route is for those who choose it alone; else
-	// 0.
+	// Edition is one that AddVersion has given, if the route is for those who choose it alone; else 0.
 	Edition int32
 	// Except are prefixes below which it takes no path, whatever its template says.
 	Except []Except
@@ -59,9 +58,23 @@ type Builder struct {
 	groups   []grouped
 	shapes   map[uint64]int32 // the last form of those whose shapes have a hash
 	groupsOf map[uint64][]int // the groups whose shapes have one
-	choices  []Choice
+	versions []*Versions      // that share their paths
 	editions int32
 	except   map[int][]Except // by route
+}
+
+// Versions are those side by side below a prefix, as the table knows them: each that shares its paths with others is
+// an edition. Two of them whose prefixes [Meet] must not both share their paths.
+type Versions struct {
+	Under route.Template
+	// Field is the canonical name of the header field that names a version; "": the path does. In Accept the parameter
+	// version of the media types names it, or else that of Content-Type.
+	Field string
+	Names []string
+	// Default is the version of requests that name none; "": they must name one.
+	Default string
+
+	editions []int32
 }
 
 // A form is a template of a route, which may have several.
@@ -174,20 +187,6 @@ type nearness struct {
 	routes       map[string][]int32 // by word
 	most         int                // routes with a word; one that more have says little
 	heads, tails map[[2]byte][]string
-}
-
-// A Choice is one between editions of the routes under a prefix: each request says which it means.
-type Choice struct {
-	Prefix route.Template
-	// Group is the number of the group that has the prefix, whose chain those pass who mean no
-	// edition that is there.
-	Group int32
-	// Field is the canonical name of the header field that names an edition. In Accept the parameter
-	// version of the media types does, or else that of Content-Type.
-	Field    string
-	Names    []string // of the editions
-	Editions []int32  // their numbers, which NewEdition gave
-	Default  int      // the place of the one for who names none; -1: they must name one
 }
 
 // A Match is what [Table.Find] found. It can be used again for another Find.

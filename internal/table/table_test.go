@@ -7,9 +7,36 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
+
+// A path asks for a version where it has one that was withdrawn, or what looks like those that are served.
+func TestVersionsInPathsThatAreMissed(t *testing.T) {
+	var b table.Builder
+	tables := b.Tables()
+	for _, c := range []struct{ served, path, asked string }{
+		{"v1 v2", "/api/v9/locks", "v9"},
+		{"v1 v2", "/api/V10", "V10"},
+		{"v1 v2", "/api/vessels", ""},
+		{"v1 v2", "/api/v", ""},
+		{"v1 v2", "/api/v2x", ""},
+		{"v1 v2", "/api/old", "old"}, // it was withdrawn
+		{"2024-05-01", "/api/2031-1-1/locks", "2031-1-1"},
+		{"2024-05-01", "/api/v1", ""},
+		{"2024-05-01", "/api/12", ""},
+		{"current next", "/api/latest", ""},
+		{"v1", "/api", ""},
+	} {
+		u := &url.URL{Path: c.path}
+		group := table.Group{Depth: 1, Versions: &facts.Versions{Served: strings.Fields(c.served), Withdrawn: []string{"old"}}}
+		miss := tables.Miss("GET", u, table.Resolution{Outcome: table.NotFound}, &table.Match{}, group, nil)
+		if miss.Status != 404 || miss.Asked != c.asked || miss.Version != (c.asked != "") {
+			t.Errorf("%s where %s are served: %+v, want %q", c.path, c.served, miss, c.asked)
+		}
+	}
+}
 
 // The rows follow from the order of precedence: text, text mixed with
 // parameters (more text first), a parameter, the rest.
@@ -379,14 +406,12 @@ func unescape(s string) string {
 // Each of many editions is found by its name, long or short, and nothing else is.
 func TestManyEditions(t *testing.T) {
 	var b table.Builder
-	c := table.Choice{Field: "Edition", Default: -1}
+	c := table.Versions{Field: "Edition"}
 	name := func(i int) string { return fmt.Sprint("v", i, strings.Repeat("x", i%20)) }
 	template, _ := route.Parse("/locks")
 	for i := range 150 {
-		c.Names, c.Editions = append(c.Names, name(i)), append(c.Editions, b.NewEdition())
-		b.Add(table.Route{Method: "GET", Template: template, Edition: c.Editions[i]})
+		b.Add(table.Route{Method: "GET", Template: template, Edition: b.AddVersion(&c, name(i))})
 	}
-	b.AddChoice(c)
 	tables, m := b.Tables(), table.Match{}
 	for i := range 300 {
 		r := tables.Resolve("GET", &url.URL{Path: "/locks"}, map[string][]string{"Edition": {name(i)}}, &m)
