@@ -120,7 +120,7 @@ func (b *builder) compile(a *API) {
 			steps:    stepsOf(f.list, false),
 		})
 	}
-	a.table, a.varies = b.table.Tables(), b.varies()
+	a.table, a.varies, a.there = b.table.Tables(), b.varies(), a.isThere
 	a.facts = sync.OnceValue(a.makeFacts)
 	a.catalogue = sync.OnceValue(a.makeCatalogue)
 }

@@ -41,7 +41,7 @@ func (s *state) missBesideFiles(w http.ResponseWriter, r *http.Request) error {
 // miss answers as a resolution says. Every 404, 405 and redirect of an API goes out here.
 func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as table.Resolution) error {
 	path := route.Escaped(r.URL)
-	m := s.api.table.Miss(r.Method, r.URL, as, &s.match, n.group, s.api.isThere)
+	m := s.api.table.Miss(r.Method, r.URL, as, &s.match, n.group, s.api.there)
 	if m.Version {
 		return n.versions.refuse(m, path)
 	}
@@ -114,7 +114,7 @@ func (s *state) AtPath() (methods, fields []string) {
 	if s.resolution.Outcome == table.OtherMethods {
 		path = cmp.Or(s.resolution.Path, path)
 	}
-	routes := s.api.table.At(path, &s.match, true, s.api.isThere)
+	routes := s.api.table.At(path, &s.match, true, s.api.there)
 	if field := s.target.terms().versions.variesBy(); field != "" && field != "Accept" {
 		fields = append(fields, field)
 	}

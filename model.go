@@ -347,10 +347,11 @@ type steps struct {
 type API struct {
 	info      Info
 	table     *table.Tables
-	targets   []target           // by number in table
-	fallbacks []target           // by number of group in table
-	named     map[string]*target // by version, a slash, and name
-	varies    []string           // by edition: the field that chooses it
+	targets   []target               // by number in table
+	fallbacks []target               // by number of group in table
+	named     map[string]*target     // by version, a slash, and name
+	varies    []string               // by edition: the field that chooses it
+	there     func(int, string) bool // is isThere
 	codes     map[string]*problem.Kind
 	facts     func() allFacts              // of targets, made when first asked for
 	catalogue func() map[string]facts.Kind // by code, made when first asked for

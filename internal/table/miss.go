@@ -81,8 +81,11 @@ func (t *Tables) At(escaped string, m *Match, every bool, there func(int, string
 // versionIn is the version that a path asks for below the group's prefix, where versions are in the path: one that was
 // withdrawn, or what looks like those that are served.
 func (g Group) versionIn(path string) string {
+	if g.Versions == nil || g.Versions.Field != "" {
+		return ""
+	}
 	segments := strings.Split(path, "/")
-	if g.Versions == nil || g.Versions.Field != "" || len(segments) < g.Depth+2 {
+	if len(segments) < g.Depth+2 {
 		return ""
 	}
 	asked := segments[g.Depth+1]
@@ -114,8 +117,6 @@ func (t *Tables) Near(method string, u *url.URL, m *Match, miss Miss, fits func(
 	if miss.Status != http.StatusNotFound && miss.Status != http.StatusMethodNotAllowed {
 		return nil
 	}
-	return t.Edition(m).Near(method, u.Path, miss.known, func(i int) bool {
-		// Of a path that is there only the method can be wrong.
-		return (miss.Status == http.StatusNotFound || t.routes[i].method == method) && fits(i)
-	})
+	// Of a path that is there only the method can be wrong.
+	return t.Edition(m).nearest(method, u.Path, miss.known, miss.Status == http.StatusNotFound, fits)
 }

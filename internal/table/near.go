@@ -54,11 +54,11 @@ func ends(s string) (head, tail [2]byte) {
 	return [2]byte{s[0], s[1]}, [2]byte{s[len(s)-2], s[len(s)-1]}
 }
 
-// Near gives the routes whose templates are most like a path that none matches under a method: at most three
+// nearest gives the routes whose templates are most like a path that none matches under a method: at most three
 // of those that fit, the nearest first. A prefix or a level may be missing or too much, and words may be
 // misspelt. It looks only at templates that have a word of the path, or one like it, behind the first known
-// segments.
-func (t *Table) Near(method, path string, known int, fits func(route int) bool) []int {
+// segments, and where anyMethod does not hold only at routes of that method.
+func (t *Table) nearest(method, path string, known int, anyMethod bool, fits func(route int) bool) []int {
 	if len(path) > longestNear || t.near == nil {
 		return nil
 	}
@@ -88,7 +88,7 @@ func (t *Table) Near(method, path string, known int, fits func(route int) bool) 
 	var found []one
 	for _, i := range slices.Compact(candidates) {
 		r := &t.routes[i]
-		if r.edition != 0 && r.edition != t.edition || !fits(int(i)) {
+		if r.edition != 0 && r.edition != t.edition || !anyMethod && r.method != method || !fits(int(i)) {
 			continue
 		}
 		cost := alignment(t.near.templates[i], segments)
