@@ -52,8 +52,8 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 	}
-	if e := s.match.Edition; e != 0 {
-		s.out.Before(func(_ int, h http.Header) { writer.AddVary(h, a.varies[max(e, -e)]) })
+	if field := a.table.VariesBy(&s.match); field != "" {
+		s.out.Before(func(_ int, h http.Header) { writer.AddVary(h, field) })
 	}
 	outside := s.out.Outside()
 	s.goOn(0, outside, r)

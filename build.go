@@ -120,7 +120,7 @@ func (b *builder) compile(a *API) {
 			steps:    stepsOf(f.list, false),
 		})
 	}
-	a.table, a.varies, a.there = b.table.Tables(), b.varies(), a.isThere
+	a.table, a.there = b.table.Tables(), a.isThere
 	a.facts = sync.OnceValue(a.makeFacts)
 	a.catalogue = sync.OnceValue(a.makeCatalogue)
 }
@@ -266,17 +266,4 @@ func (b *builder) nowhere(group resolved) *nowhere {
 		below = b.under[group.path]
 	}
 	return &nowhere{table.Group{Depth: strings.Count(group.path, "/"), Versions: below.info()}, below}
-}
-
-// varies are the fields that choose, by edition.
-func (b *builder) varies() []string {
-	all := []string{""}
-	for _, s := range b.sets {
-		for _, name := range s.Names {
-			e := s.Edition(name)
-			all = append(all, make([]string, max(0, int(e)+1-len(all)))...)
-			all[e] = s.variesBy()
-		}
-	}
-	return all
 }

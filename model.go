@@ -350,7 +350,6 @@ type API struct {
 	targets   []target               // by number in table
 	fallbacks []target               // by number of group in table
 	named     map[string]*target     // by version, a slash, and name
-	varies    []string               // by edition: the field that chooses it
 	there     func(int, string) bool // is isThere
 	codes     map[string]*problem.Kind
 	facts     func() allFacts              // of targets, made when first asked for

@@ -21,6 +21,7 @@ type Tables struct {
 // A choice is between versions that share their paths.
 type choice struct {
 	*Versions
+	number int32             // from 1
 	group  int32             // that has their prefix, whose chain those pass who mean no version that is there
 	usual  int               // the place of the default; -1: there is none
 	below  []segment.Segment // the prefix
@@ -65,7 +66,7 @@ func (b *Builder) Tables() *Tables {
 	}
 	all := &Tables{Table: b.Table(), editions: make([]*Table, b.editions)}
 	for i, v := range b.versions {
-		of := choice{Versions: v, group: groups[i], usual: slices.Index(v.Names, v.Default),
+		of := choice{Versions: v, number: int32(i + 1), group: groups[i], usual: slices.Index(v.Names, v.Default),
 			below: v.Under.Segments(), plain: len(v.Under.Names()) == 0}
 		for _, s := range of.below {
 			of.text += "/" + s.Texts[0]
@@ -88,7 +89,7 @@ func Meet(p, q route.Template) bool {
 
 // Edition is the table in which a match was found, or not.
 func (t *Tables) Edition(m *Match) *Table {
-	if m.Edition <= 0 {
+	if m.Edition == 0 {
 		return t.Table
 	}
 	return t.editions[m.Edition-1]
@@ -97,10 +98,18 @@ func (t *Tables) Edition(m *Match) *Table {
 // Of is the table of an edition, by its number.
 func (t *Tables) Of(edition int32) *Table { return t.Edition(&Match{Edition: edition}) }
 
+// VariesBy is the field of the request by which editions are chosen at the path of a match; "": none is.
+func (t *Tables) VariesBy(m *Match) string {
+	if m.Choice == 0 {
+		return ""
+	}
+	return t.choices[m.Choice-1].Field
+}
+
 // Resolve is [Table.Resolve] in the edition that the request means, which is noted in the match.
 // Where there is none such, and no route that is in all takes the request, the outcome says so.
 func (t *Tables) Resolve(method string, u *url.URL, h map[string][]string, m *Match) Resolution {
-	m.Edition = 0
+	m.Choice, m.Edition = 0, 0
 	if t.choices == nil {
 		return t.Table.Resolve(method, u, h, m)
 	}
@@ -152,7 +161,7 @@ func (c *choice) finds(method string, u *url.URL, h map[string][]string, m *Matc
 	if i < 0 || c.tables[i].suffixes != nil || c.tables[i].Find(method, u.Path, u.RawPath, m) != Found {
 		return false
 	}
-	m.Edition = c.editions[i]
+	m.Choice, m.Edition = c.number, c.editions[i]
 	return true
 }
 
@@ -166,7 +175,7 @@ func (t *Tables) among(c *choice, method string, u *url.URL, h map[string][]stri
 		return c.in(i, method, u, h, m)
 	}
 	r := t.Table.Resolve(method, u, h, m)
-	m.Edition = -c.editions[0]
+	m.Choice, m.Edition = c.number, 0
 	if r.Outcome == NotFound {
 		m.Group = c.group
 		return c.lacks(method, h)
@@ -176,7 +185,7 @@ func (t *Tables) among(c *choice, method string, u *url.URL, h map[string][]stri
 
 func (c *choice) in(i int, method string, u *url.URL, h map[string][]string, m *Match) Resolution {
 	r := c.tables[i].Resolve(method, u, h, m)
-	m.Edition = c.editions[i]
+	m.Choice, m.Edition = c.number, c.editions[i]
 	if r.Outcome != Found && m.Group == 0 {
 		m.Group = c.tables[i].top
 	}

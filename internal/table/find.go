@@ -98,8 +98,15 @@ type cursor struct {
 // slide goes down to the most specific child at each segment, as far as that is quick: texts
 // of up to fifteen bytes, parameters, and two of them with a byte between. It stops at a
 // segment for which something else is to be asked. It calls nothing, so that all it needs
-// stays in registers. What would be read past the end of the path is shifted out of its
-// tail.
+// stays in registers.
+//
+// A segment is read as one or two words at a time, of eight bytes from its start:
+//
+//	path   /locks/bell/state          word  / b e l l / s  ->  the first slash is found, and what is behind it
+//	              ^start                    b e l l / s t a     cleared, and the length put there: see wordsOf
+//
+// Less than eight bytes before the end of the path nothing can be read that far: then the bytes come from tail, the
+// last seven with a slash behind them, and those before start are shifted out.
 func (t *Table) slide(path string, tail uint64, m *Match, c cursor) cursor {
 	nodes, slots := t.nodes, t.slots
 	for c.at < len(path) {
@@ -126,18 +133,17 @@ func (t *Table) slide(path string, tail uint64, m *Match, c cursor) cursor {
 			more |= uint64(end-start-7) << 56
 		}
 		n := &nodes[c.node]
-		first := n.child & numbers
 		if n.child&hasTexts != 0 {
-			i := first + n.index>>(fold(word, more)*n.mul>>29*4&31)&15
+			i := n.textChild(word, more)
 			if x := &nodes[i]; x.word == word && x.more == more {
 				c.node, c.at = i, end
 				continue
 			}
 		} else if n.child&hasSlots != 0 {
 			h := hashOf(word, more)
-			at := n.index + h&n.mul
-			for slots[at] != 0 && (slots[at]^h)&^numbers != 0 {
-				at = n.index + (at-n.index+1)&n.mul
+			at := n.slot(h)
+			for slots[at] != 0 && !isOfHash(slots[at], h) {
+				at = n.nextSlot(at)
 			}
 			if i := slots[at] & numbers; i != 0 {
 				if x := &nodes[i]; x.word != word || x.more != more {
@@ -151,7 +157,7 @@ func (t *Table) slide(path string, tail uint64, m *Match, c cursor) cursor {
 			i := n.mixedChild()
 			x := &nodes[i]
 			between := zerosIn(word&(1<<56-1) ^ x.word)
-			if more != 0 || x.more&onlyByte == 0 && (between != 0 || x.word == 0) {
+			if more != 0 || !x.isOnlyByte() && (between != 0 || x.word == 0) {
 				return c
 			}
 			between &^= 0xff // a value has a byte at least
@@ -166,7 +172,7 @@ func (t *Table) slide(path string, tail uint64, m *Match, c cursor) cursor {
 			return c
 		}
 		m.spans[c.values&15] = segment.Span{Start: uint32(start), End: uint32(end)}
-		c = cursor{first, end, c.values + 1}
+		c = cursor{n.paramChild(), end, c.values + 1}
 	}
 	return c
 }
@@ -192,7 +198,7 @@ func (t *Table) turn(m *Match, c cursor) cursor {
 	switch {
 	case n.child&hasParam != 0 && start < end && !segment.IsDots(m.path[start:end]):
 		m.spans[c.values] = segment.Span{Start: uint32(start), End: uint32(end)}
-		return cursor{n.child & numbers, end, c.values + 1}
+		return cursor{n.paramChild(), end, c.values + 1}
 	case n.child&hasRest != 0 && segment.IsClean(m.path[start:]):
 		m.spans[c.values] = segment.Span{Start: uint32(start), End: uint32(len(m.path))}
 		return cursor{n.restChild(), len(m.path), c.values + 1}
@@ -202,9 +208,8 @@ func (t *Table) turn(m *Match, c cursor) cursor {
 
 // text finds the child that is a segment; 0 where there is none.
 func (t *Table) text(n *node, word, more uint64, whole string) uint32 {
-	first := n.child & numbers
 	if n.child&hasTexts != 0 {
-		c := first + n.index>>(fold(word, more)*n.mul>>29*4)&15
+		c := n.textChild(word, more)
 		if x := &t.nodes[c]; x.word == word && x.more == more && (more < longMore || t.long[c] == whole) {
 			return c
 		}
@@ -214,12 +219,12 @@ func (t *Table) text(n *node, word, more uint64, whole string) uint32 {
 		return 0
 	}
 	h := hashOf(word, more)
-	for at := h & n.mul; ; at = (at + 1) & n.mul {
-		s := t.slots[n.index+at]
+	for at := n.slot(h); ; at = n.nextSlot(at) {
+		s := t.slots[at]
 		if s == 0 {
 			return 0
 		}
-		if (s^h)&^numbers != 0 {
+		if !isOfHash(s, h) {
 			continue
 		}
 		c := s & numbers
@@ -229,16 +234,10 @@ func (t *Table) text(n *node, word, more uint64, whole string) uint32 {
 	}
 }
 
-// restChild is the child for the rest of the path; it is behind that for a parameter.
-func (n *node) restChild() uint32 { return n.child&numbers + n.child>>31 }
-
-// mixedChild is the first child with text and parameters.
-func (n *node) mixedChild() uint32 { return n.child&numbers + n.child>>31 + n.child>>30&1 }
-
 // cut finds the first mixed child that fits a segment, with its values, and how many.
 func (t *Table) cut(n *node, start, end int, into []segment.Span, m *Match) (child uint32, values int) {
 	for c := n.mixedChild(); ; c++ {
-		x := &t.mixed[t.nodes[c].more&^onlyByte]
+		x := &t.mixed[t.nodes[c].mixedNumber()]
 		if segment.Cut(m.path, m.escaped, x.texts, start, end, into) && !segment.IsDots(m.path[start:end]) {
 			return c, len(x.texts) - 1
 		}

@@ -160,17 +160,40 @@ type mixed struct {
 	last  bool // of its siblings
 }
 
-// A node is a segment of one or more templates that begin alike. The children of a node
-// are side by side in Table.nodes: that for a whole-segment parameter first, then the one
-// for the rest of the path, those with text and parameters (more text first), and those that
-// are text. A node has 32 bytes, so two of them fill a cache line.
+// A node is a segment of one or more templates that begin alike. It has 32 bytes, so two of them fill a cache line:
+// that is why its fields mean one thing for one kind of segment and another for another. Only the methods in node.go
+// know what.
+//
+//	         word                   more
+//	text     its words, see wordsOf
+//	mixed    a byte that it must    its number in Table.mixed, and onlyByte
+//	         have, eight times, or
+//	         0 where it has
+//	         siblings
+//	others   0                      0
+//
+// The children of a node are side by side in Table.nodes, from the number in child on: that for a whole-segment
+// parameter, the one for the rest of the path, those with text and parameters (more text first), then the texts. The
+// upper bits of child say which there are:
+//
+//	bit    31     30    29     28     27     26 … 0
+//	child  param  rest  mixed  texts  slots  number of the first
+//
+//	       index                         mul
+//	texts  four bits for each of eight   makes the hash of a text: three bits
+//	       hashes: the child, from the
+//	       first
+//	slots  where its part of Table.slots the mask of its places
+//	       begins
+//
+// A slot holds the number of a child and, in the bits that numbers have not, those of its hash.
 type node struct {
-	word  uint64 // of a text: see wordsOf; of the only mixed segment: a byte that it must have, eight times
-	more  uint64 // of a text of more than seven bytes: see word; of a mixed segment its number
-	get   int32  // the route for GET that ends here; -1: none
-	child uint32 // the number of the first child, below what children there are
-	index uint32 // which text child a hash leads to; or where its slots begin
-	mul   uint32 // makes the hash; or the mask of the slots
+	word  uint64
+	more  uint64
+	get   int32 // the route for GET that ends here; -1: none
+	child uint32
+	index uint32
+	mul   uint32
 }
 
 type entry struct {
@@ -195,8 +218,10 @@ type Match struct {
 	// Group is the deepest group whose prefix the path has, by the number that
 	// Builder.AddGroup gave; set only where nothing was found.
 	Group int32
-	// Edition is the number of the one that the request means, from 1, or less than that: 0 where
-	// there is no choice, and where it means none that is there one of the choice, negative.
+	// Choice is the number of the choice between editions that the path is under, from 1; 0: none.
+	Choice int32
+	// Edition is the number of the one that the request means, from 1; 0 where there is no choice, and where it
+	// means none that is there.
 	Edition int32
 	// Suffix is the name of a format that Resolve took from the end of the path.
 	Suffix string

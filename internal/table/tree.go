@@ -8,16 +8,6 @@ import (
 	"github.com/wicketway/wicketway/internal/segment"
 )
 
-// What children a node has, in the upper bits of node.child.
-const (
-	hasParam = 1 << (31 - iota)
-	hasRest
-	hasMixed
-	hasTexts // up to eight: index has four bits for each hash
-	hasSlots // more: they are found by slots
-	numbers  = hasSlots - 1
-)
-
 // A branch is a node that still grows.
 type branch struct {
 	texts       []*branch          // in the order in which they came
@@ -260,10 +250,6 @@ func (t *Table) lay(n uint32, b *branch) {
 	}
 }
 
-// onlyByte marks, in node.more, the only mixed child of a node that has one byte between two
-// parameters and no other text. It is not in an escape of the canonical form.
-const onlyByte = 1 << 63
-
 func isOnlyByte(texts []string) bool {
 	return len(texts) == 3 && len(texts[0])+len(texts[2]) == 0 && len(texts[1]) == 1 &&
 		!strings.Contains("%2F5", texts[1])
@@ -307,11 +293,11 @@ func (t *Table) spread(n *node, from, to int) {
 	for i := from; i < to; i++ {
 		c := &t.nodes[first+uint32(i)]
 		h := hashOf(c.word, c.more)
-		at := h & n.mul
-		for t.slots[n.index+at] != 0 {
-			at = (at + 1) & n.mul
+		at := n.slot(h)
+		for t.slots[at] != 0 {
+			at = n.nextSlot(at)
 		}
-		t.slots[n.index+at] = (first + uint32(i)) | h&^numbers
+		t.slots[at] = (first + uint32(i)) | h&^numbers
 	}
 }
 

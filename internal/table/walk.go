@@ -63,7 +63,7 @@ func (w *walker) visit(n uint32, at, values, depth int) bool {
 	}
 	if at < end && !segment.IsDots(path[at:end]) {
 		for c := node.mixedChild(); node.child&hasMixed != 0; c++ {
-			x := &w.mixed[w.nodes[c].more&^onlyByte]
+			x := &w.mixed[w.nodes[c].mixedNumber()]
 			if segment.Cut(path, w.m.escaped, x.texts, at, end, w.m.spans[values:]) &&
 				w.step(c, x.rank, end, values+len(x.texts)-1, depth) {
 				return true

@@ -5,10 +5,17 @@ import (
 	"strings"
 )
 
-// Segments are compared as words. One of up to seven bytes is its word: the bytes from the
-// lowest on, and their number in the highest. One of up to fifteen is two words, the second
-// with the number of its bytes and one more in the highest. A longer one is its hash, and
-// is compared byte by byte as well.
+// Segments are compared as words. One of up to seven bytes is one word, with its length in the highest byte; one of
+// up to fifteen is two, the second with the length of the rest and one more in the highest, so that it is never 0.
+// They are the same if their words are.
+//
+//	                byte  7   6   5   4   3   2   1   0
+//	bell            word  4   ·   ·   ·   l   l   e   b        more 0
+//	keeper-of-bell  word  o   -   r   e   p   e   e   k
+//	                more  7   ·   l   l   e   b   -   f
+//
+// A longer one is its hash, with 0xff in the highest byte of the second word and its length below, and is compared
+// byte by byte as well.
 
 // longMore is the least second word of a segment of more than fifteen bytes.
 const longMore = 0xff << 56
