@@ -33,7 +33,7 @@ type coding struct {
 // already, another is put around it.
 func Code(w http.ResponseWriter, r *http.Request, least int, c Coder) (pass http.ResponseWriter, end func() error) {
 	own, pass := Direct(w), w
-	if own == nil || own.coder != nil || own.status != 0 {
+	if own == nil || own.coder != nil || own.phase >= announced {
 		own = new(Writer)
 		own.Init(w, r, nil)
 		pass = own.Outside()
@@ -44,7 +44,7 @@ func Code(w http.ResponseWriter, r *http.Request, least int, c Coder) (pass http
 
 // code takes bytes of a body that is coded perhaps.
 func (w *Writer) code(p []byte) (int, error) {
-	if !w.decided {
+	if w.coded == undecided {
 		if len(w.held)+len(p) < w.coder.(coding).least && !w.announcesMuch() {
 			w.held = append(w.held, p...)
 			return len(p), nil
@@ -62,7 +62,7 @@ func (w *Writer) code(p []byte) (int, error) {
 // Streams says that the body is a stream, which is coded from its start, however small it is: the same
 // for GET and HEAD. It is called once the status is announced.
 func (w *Writer) Streams() error {
-	if w.coder == nil || w.decided || w.hijacked {
+	if w.coder == nil || w.coded != undecided || w.phase == givenAway {
 		return nil
 	}
 	return w.decide(true)
@@ -77,9 +77,11 @@ func (w *Writer) announcesMuch() bool {
 
 // decide sends the header, and what was held back.
 func (w *Writer) decide(large bool) error {
-	w.decided = true
-	w.coded = w.coder.Begin(int(w.status), w.Header(), large)
-	if w.coded && !w.head {
+	w.coded = asItIs
+	if w.coder.Begin(int(w.status), w.Header(), large) {
+		w.coded = coded
+	}
+	if w.coded == coded && !w.head {
 		w.encoder = w.coder.Encoder(passing{w})
 	}
 	if !w.head {
@@ -106,7 +108,7 @@ func (p passing) Write(b []byte) (int, error) { return p.pass(b) }
 // flushCoder sends what a coder keeps. A stream is coded from its start, however small its
 // first piece is.
 func (w *Writer) flushCoder() error {
-	if w.coder != nil && !w.decided {
+	if w.coder != nil && w.coded == undecided {
 		if err := w.decide(true); err != nil {
 			return err
 		}
@@ -120,13 +122,13 @@ func (w *Writer) flushCoder() error {
 // endCoding writes the end of a coded body. What is written after that goes as it is.
 func (w *Writer) endCoding() error {
 	var err error
-	if w.coder != nil && w.status != 0 && !w.decided && !w.hijacked {
+	if w.coder != nil && (w.phase == announced || w.phase == sent) && w.coded == undecided {
 		err = w.decide(w.announcesMuch())
 	}
 	if w.encoder != nil {
 		err = w.encoder.Close()
 	}
-	if w.Owner == nil && w.head && w.status != 0 && !w.sent {
+	if w.Owner == nil && w.head && w.phase == announced {
 		w.sendHeader() // nobody else ends this writer
 	}
 	w.coder, w.encoder = nil, nil

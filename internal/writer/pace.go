@@ -22,15 +22,15 @@ var programStart = time.Now()
 // keepPace sets the deadline for the next bytes: what the handler has taken for itself does not count. It
 // need not be exact to the second.
 func (w *Writer) keepPace(next int) {
-	if w.Rate <= 0 || w.free || w.hijacked {
+	if w.Rate <= 0 || w.deadline.none || w.phase == givenAway {
 		return
 	}
 	by := time.Since(programStart) + paceGrace + time.Duration(int64(next)/w.Rate)*time.Second
 	if w.Limit > 0 {
-		by = min(by, w.until)
+		by = min(by, w.deadline.until)
 	}
-	if w.paced == 0 || w.paced < by-paceSlack {
-		w.paced = by
+	if w.deadline.paced == 0 || w.deadline.paced < by-paceSlack {
+		w.deadline.paced = by
 		w.setWriteDeadline(programStart.Add(by))
 	}
 }
@@ -39,27 +39,27 @@ func (w *Writer) keepPace(next int) {
 func (w *Writer) setWriteDeadline(t time.Time) {
 	switch to := w.ResponseWriter.(type) {
 	case interface{ SetWriteDeadline(time.Time) error }:
-		w.free = to.SetWriteDeadline(t) != nil
+		w.deadline.none = to.SetWriteDeadline(t) != nil
 	case interface{ Unwrap() http.ResponseWriter }:
-		w.free = http.NewResponseController(w.ResponseWriter).SetWriteDeadline(t) != nil
+		w.deadline.none = http.NewResponseController(w.ResponseWriter).SetWriteDeadline(t) != nil
 	default:
-		w.free = true
+		w.deadline.none = true
 	}
 }
 
 // restPace ends the time of a piece: what comes next has its own, however long it is waited for.
 func (w *Writer) restPace() {
-	if w.bounded || w.paced != 0 {
+	if w.deadline.bounded || w.deadline.paced != 0 {
 		w.setWriteDeadline(time.Time{})
 	}
-	w.bounded, w.paced = false, 0
+	w.deadline.bounded, w.deadline.paced = false, 0
 }
 
 // pausePace is called when bytes have gone out, and the handler goes on. Over HTTP/2 a deadline that
 // passes meanwhile would end the stream.
 func (w *Writer) pausePace() {
-	if w.shared && w.paced != 0 && w.Limit == 0 {
-		w.paced = 0
+	if w.deadline.shared && w.deadline.paced != 0 && w.Limit == 0 {
+		w.deadline.paced = 0
 		w.setWriteDeadline(time.Time{})
 	}
 }

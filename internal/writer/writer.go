@@ -1,5 +1,5 @@
-// Package answer writes what an API sends: it has the response writer that all of one
-// request share, and writes values, problems and pages.
+// Package writer has the response writer that all that answer one request share: an API, the middleware and the
+// handlers.
 package writer
 
 import (
@@ -33,39 +33,73 @@ type Writer struct {
 	// slowly as they like.
 	Rate int64
 
-	status  int32         // as announced; 0: not yet
-	until   time.Duration // of the deadline that is set for Limit, since the program began
-	paced   time.Duration // the same of the one that is set for Rate; 0: none
-	written int64         // bytes of the body as they were written
-	passed  int64         // bytes of the body as they were passed on
+	phase   phase
+	status  int32 // as announced, or of the answer that is held back; 0: none
+	head    bool  // the request is HEAD, so only the header goes out
+	flushed bool  // before the end, so that the length was not known
+	written int64 // bytes of the body as they were written
+	passed  int64 // bytes of the body as they were passed on
 	held    []byte
-	coder   Coder
-	encoder Encoder
+
 	divert  func(status int, h http.Header) bool
 	first   func(status int, h http.Header)   // called before the header goes out
 	before  []func(status int, h http.Header) // further ones
 	watched func(p []byte)                    // is shown what is passed on
 	flushes func()                            // is called before what there is is sent
 
-	head     bool // only the header goes out
-	sent     bool // the header has gone out
-	flushed  bool // before the end, so that the length was not known
-	hijacked bool
-	bounded  bool  // a deadline is set
-	free     bool  // the connection takes no deadlines
-	shared   bool  // over HTTP/2, the connection is shared with others
-	decided  bool  // whether the body is coded
-	coded    bool  // it is
-	diverted int32 // the status of an answer that is held back
-	closes   bool  // the header has said that the connection is closed
-	linger   bool  // what is left of the request's body is received after the answer
+	coder    Coder
+	encoder  Encoder
+	coded    codedness
+	deadline deadline
+	closing  closing
+}
 
-	closeAfter, lingerAfter atomic.Bool
+// A phase is how far an answer is. Each is behind the one before it, and an answer goes back only from held to open:
+//
+//	open ──▶ held          Divert has its answer kept, until Diverted
+//	open ──▶ announced     WriteHeader: the status is known, and the header waits for the length (HEAD), or for so much
+//	                       of the body that it is known whether that is coded
+//	     ──▶ sent          the header has gone out: what is written is passed on
+//	     ──▶ givenAway     Hijack: the connection is the handler's
+type phase uint8
+
+const (
+	open phase = iota
+	held
+	announced
+	sent
+	givenAway
+)
+
+// A codedness is what a Coder has said of a body.
+type codedness uint8
+
+const (
+	undecided codedness = iota
+	asItIs
+	coded
+)
+
+// A deadline bounds how long writing takes.
+type deadline struct {
+	until   time.Duration // of the one that is set for Limit, since the program began
+	paced   time.Duration // the same of the one that is set for Rate; 0: none
+	bounded bool          // one is set for Limit
+	none    bool          // the connection takes none
+	shared  bool          // over HTTP/2, the connection is shared with others
+}
+
+// A closing is how the connection ends with the answer.
+type closing struct {
+	asked, askedToLinger atomic.Bool // by CloseAfter and LingerAfter
+	said                 bool        // the header has said that it is closed
+	lingers              bool        // what is left of the request's body is received after the answer
 }
 
 // Init makes the writer that answers a request.
 func (w *Writer) Init(to http.ResponseWriter, r *http.Request, owner any) {
-	w.ResponseWriter, w.Owner, w.head, w.shared = to, owner, r.Method == http.MethodHead, r.ProtoMajor == 2
+	w.ResponseWriter, w.Owner, w.head = to, owner, r.Method == http.MethodHead
+	w.deadline.shared = r.ProtoMajor == 2
 }
 
 // Around makes a writer for a middleware that stands alone.
@@ -142,7 +176,12 @@ func (w *Writer) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // Status is the status of the answer, as soon as it is announced; 0 before that. That of a
 // connection that was given away is 101, unless another was announced.
-func (w *Writer) Status() int { return int(w.status) }
+func (w *Writer) Status() int {
+	if w.phase == held {
+		return 0
+	}
+	return int(w.status)
+}
 
 // Written is how many bytes of the body were written, before any coding.
 func (w *Writer) Written() int64 { return w.written }
@@ -151,10 +190,10 @@ func (w *Writer) Written() int64 { return w.written }
 func (w *Writer) Sent() int64 { return w.passed }
 
 // Hijacked reports whether the connection was given away.
-func (w *Writer) Hijacked() bool { return w.hijacked }
+func (w *Writer) Hijacked() bool { return w.phase == givenAway }
 
 // HeaderSent reports whether a status was announced: from then on it cannot be another.
-func (w *Writer) HeaderSent() bool { return w.status != 0 }
+func (w *Writer) HeaderSent() bool { return w.phase >= announced }
 
 // HeaderSent asks a writer, and those that it wraps, whether the header has gone out or
 // been announced.
@@ -168,21 +207,23 @@ func HeaderSent(w http.ResponseWriter) bool {
 }
 
 // CloseAfter closes the connection after the answer (RFC 9112, 9.6).
-func (w *Writer) CloseAfter() { w.closeAfter.Store(true) }
+func (w *Writer) CloseAfter() { w.closing.asked.Store(true) }
 
 // LingerAfter keeps the connection open after the answer for what the caller is still
 // sending, so that the answer is not lost (RFC 9112, 9.6); then it closes.
-func (w *Writer) LingerAfter() { w.lingerAfter.Store(true) }
+func (w *Writer) LingerAfter() { w.closing.askedToLinger.Store(true) }
 
 // WillLinger reports whether LingerAfter was called.
-func (w *Writer) WillLinger() bool { return w.lingerAfter.Load() }
+func (w *Writer) WillLinger() bool { return w.closing.askedToLinger.Load() }
 
 // StaysOpen reports whether the header has said that the connection can be used again,
 // though CloseAfter was called after that.
-func (w *Writer) StaysOpen() bool { return w.sent && w.closeAfter.Load() && !w.closes }
+func (w *Writer) StaysOpen() bool {
+	return w.phase >= sent && w.closing.asked.Load() && !w.closing.said
+}
 
 // Lingers reports whether the connection is kept open after the answer.
-func (w *Writer) Lingers() bool { return w.linger }
+func (w *Writer) Lingers() bool { return w.closing.lingers }
 
 // WriteHeader announces the status of the answer. An interim one (RFC 9110, 15.2) goes out
 // at once, and the final one is still to come; 101 is final.
@@ -191,35 +232,35 @@ func (w *Writer) WriteHeader(status int) {
 		panic(fmt.Sprintf("%d is not a status (RFC 9110, 15)", status))
 	}
 	switch {
-	case w.status != 0 || w.diverted != 0: // the first one counts
+	case w.phase != open: // the first one counts
 		return
 	case status < 200 && status != http.StatusSwitchingProtocols:
 		w.ResponseWriter.WriteHeader(status)
 		return
 	case w.divert != nil && w.divert(status, w.Header()):
-		w.diverted = int32(status)
+		w.phase, w.status = held, int32(status)
 		return
 	}
-	w.status = int32(status)
+	w.phase, w.status = announced, int32(status)
 	if !w.head && w.coder == nil { // else it waits for its length, or for the start of its body
 		w.sendHeader()
 	}
 }
 
 func (w *Writer) sendHeader() {
-	w.sent = true
+	w.phase = sent
 	h := w.Header()
 	if w.first != nil {
 		w.completeHeader(int(w.status))
 	}
-	if w.head && w.written > 0 && !w.flushed && !w.coded && h.Get("Content-Length") == "" {
+	if w.head && w.written > 0 && !w.flushed && w.coded != coded && h.Get("Content-Length") == "" {
 		h.Set("Content-Length", strconv.FormatInt(w.written, 10)) // RFC 9110, 9.3.2
 	}
-	if w.lingerAfter.Load() {
-		w.linger = http.NewResponseController(w.ResponseWriter).EnableFullDuplex() == nil
+	if w.closing.askedToLinger.Load() {
+		w.closing.lingers = http.NewResponseController(w.ResponseWriter).EnableFullDuplex() == nil
 	}
-	if w.linger || w.closeAfter.Load() {
-		w.closes = true
+	if w.closing.lingers || w.closing.asked.Load() {
+		w.closing.said = true
 		h.Set("Connection", "close")
 	}
 	w.bound()
@@ -236,20 +277,22 @@ func (w *Writer) completeHeader(status int) {
 }
 
 func (w *Writer) Write(p []byte) (int, error) {
-	if w.hijacked {
+	switch w.phase {
+	case givenAway:
 		return 0, http.ErrHijacked
-	}
-	if w.diverted != 0 {
+	case held:
 		w.held = append(w.held, p[:min(len(p), mostDiverted-len(w.held))]...)
 		return len(p), nil
-	}
-	if w.status == 0 {
+	case open:
 		w.WriteHeader(http.StatusOK)
+		if w.phase == held {
+			return w.Write(p)
+		}
 	}
 	if (w.head || w.coder != nil) && w.written == 0 && len(p) > 0 {
 		w.sniff(p)
 	}
-	if w.coder == nil && w.sent {
+	if w.coder == nil && w.phase == sent {
 		n, err := w.pass(p)
 		w.written += int64(n)
 		return n, err
@@ -293,10 +336,10 @@ func (w *Writer) pass(p []byte) (int, error) {
 // ReadFrom lets a file go to the socket without a copy where nothing is between.
 func (w *Writer) ReadFrom(from io.Reader) (int64, error) {
 	direct, ok := w.ResponseWriter.(io.ReaderFrom)
-	if w.status == 0 && w.diverted == 0 {
+	if w.phase == open {
 		w.WriteHeader(http.StatusOK)
 	}
-	if !ok || !w.sent || w.hijacked || w.head || w.coder != nil || w.watched != nil || w.diverted != 0 {
+	if !ok || w.phase != sent || w.head || w.coder != nil || w.watched != nil {
 		return io.Copy(struct{ io.Writer }{w}, from)
 	}
 	w.bound()
@@ -307,19 +350,19 @@ func (w *Writer) ReadFrom(from io.Reader) (int64, error) {
 
 // bound sets the deadline of the answer, or of the piece of a stream, that begins.
 func (w *Writer) bound() {
-	if w.Limit > 0 && !w.bounded && !w.hijacked {
-		w.bounded, w.until = true, time.Since(programStart)+w.Limit
-		w.setWriteDeadline(programStart.Add(w.until))
+	if w.Limit > 0 && !w.deadline.bounded && w.phase != givenAway {
+		w.deadline.bounded, w.deadline.until = true, time.Since(programStart)+w.Limit
+		w.setWriteDeadline(programStart.Add(w.deadline.until))
 	}
 }
 
 // FlushError sends what was written so far. What comes after it has a time of its own.
 func (w *Writer) FlushError() error {
-	if w.diverted != 0 {
-		return nil
-	}
-	if w.status == 0 {
+	if w.phase == open {
 		w.WriteHeader(http.StatusOK)
+	}
+	if w.phase == held {
+		return nil
 	}
 	w.flushed = true
 	if w.flushes != nil {
@@ -328,7 +371,7 @@ func (w *Writer) FlushError() error {
 	if err := w.flushCoder(); err != nil {
 		return err
 	}
-	if !w.sent {
+	if w.phase < sent {
 		w.sendHeader()
 	}
 	w.bound()
@@ -340,12 +383,12 @@ func (w *Writer) FlushError() error {
 
 // hijack gives the connection away, without a deadline: the server clears its own.
 func (w *Writer) hijack() (net.Conn, *bufio.ReadWriter, error) {
-	if w.status != 0 && !w.sent {
+	if w.phase == announced {
 		w.sendHeader()
 	}
 	conn, rw, err := http.NewResponseController(w.ResponseWriter).Hijack()
 	if err == nil {
-		w.sent, w.hijacked, w.status = true, true, cmp.Or(w.status, http.StatusSwitchingProtocols)
+		w.phase, w.status = givenAway, cmp.Or(int32(w.Status()), http.StatusSwitchingProtocols)
 	}
 	return conn, rw, err
 }
@@ -353,16 +396,16 @@ func (w *Writer) hijack() (net.Conn, *bufio.ReadWriter, error) {
 // End sends what still waits, and takes the deadline back: the connection is used again.
 // What the server still keeps is sent before that, so that its sending is bounded as well.
 func (w *Writer) End() {
-	if w.hijacked {
+	switch {
+	case w.phase == givenAway:
 		return
-	}
-	if w.status == 0 && w.first != nil {
-		w.completeHeader(http.StatusOK) // the server says so where nobody has written
-	} else if w.status != 0 && !w.sent {
+	case w.phase == announced:
 		w.sendHeader()
+	case w.phase < announced && w.first != nil:
+		w.completeHeader(http.StatusOK) // the server says so where nobody has written
 	}
-	if w.bounded || w.paced != 0 {
-		if w.sent && !w.free {
+	if w.deadline.bounded || w.deadline.paced != 0 {
+		if w.phase == sent && !w.deadline.none {
 			http.NewResponseController(w.ResponseWriter).Flush()
 		}
 		w.restPace()
@@ -391,9 +434,10 @@ func (w *Writer) Divert(held func(status int, h http.Header) bool) { w.divert = 
 // Diverted ends what Divert began. It gives the status of an answer that was held back and
 // the start of its body, and 0 where there is none.
 func (w *Writer) Diverted() (status int, start []byte) {
-	status, w.diverted, w.divert = int(w.diverted), 0, nil
-	if status != 0 {
-		start, w.held = w.held, nil
+	w.divert = nil
+	if w.phase == held {
+		status, start = int(w.status), w.held
+		w.phase, w.status, w.held = open, 0, nil
 	}
 	return status, start
 }
