@@ -70,20 +70,12 @@ func newBuilder(at here.Place, parts []Part) *builder {
 // noJSON says which types of this package mean nothing as JSON: callers could make up a File, or an
 // Identity.
 func noJSON(t reflect.Type, whole bool) string {
-	if t == reflect.TypeFor[Identity]() {
+	switch to := reflect.PointerTo(t); {
+	case t == reflect.TypeFor[Identity](), t == fileType.Type, t == reflect.TypeFor[API](), t == reflect.TypeFor[Info](),
+		isOutput(t), streamed(t) != nil, to.Implements(conditionalFieldType):
 		return meansNothing
-	}
-	if t.PkgPath() != noneType.PkgPath() {
-		return ""
-	}
-	name, _, _ := strings.Cut(t.Name(), "[")
-	switch name {
-	case "File", "Content", "Redirect", "RedirectBy", "Reply", "Created", "Stream", "Conditions", "API", "Info":
-		return meansNothing
-	case "Page":
-		if !whole {
-			return "is an output by itself: make it the output, or a list of the items a member"
-		}
+	case to.Implements(reflect.TypeFor[pager]()) && !whole:
+		return "is an output by itself: make it the output, or a list of the items a member"
 	}
 	return ""
 }

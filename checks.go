@@ -300,25 +300,26 @@ func (b *builder) checkFacts() {
 			continue
 		}
 		var known *facts.Route
-		ask := func(at here.Place, name string, check func(facts.Route) error) {
+		ask := func(at here.Place, name string, place int, check func(facts.Route) error) {
 			if known == nil {
 				f := r.makeFacts(nil)
 				known = &f
 			}
+			known.Asked = place
 			if err := check(*known); err != nil {
 				b.mistake(at, "%s: %s: %v", name, r.line(), err)
 			}
 		}
-		for _, l := range r.terms().active() {
+		for i, l := range r.terms().active() {
 			if l.CheckRoute != nil {
-				ask(l.at, l.Name, l.CheckRoute)
+				ask(l.at, l.Name, i, l.CheckRoute)
 			}
 		}
 		for l := r.list; l != nil; l = l.outer {
 			for i := range l.settings {
 				s := &l.settings[i]
 				if check := s.kind.asks(s); check != nil && !s.failed && !overruled(s, l, r) && (s.isAttached() || s.acts(r)) {
-					ask(s.at, s.name, check)
+					ask(s.at, s.name, -1, check)
 				}
 			}
 		}

@@ -181,11 +181,12 @@ func chainInfo(of []*chained) []facts.Middleware {
 	var chain []facts.Middleware
 	for _, l := range of {
 		chain = append(chain, facts.Middleware{
-			Name:       l.Name,
-			Does:       l.Does,
-			Sets:       facts.FieldNames(l.Sets),
-			HidesFlush: l.HidesFlush,
-			At:         l.at.Facts(),
+			Name:        l.Name,
+			Does:        l.Does,
+			Sets:        facts.FieldNames(l.Sets),
+			HidesFlush:  l.HidesFlush,
+			FindsClient: l.FindsClient,
+			At:          l.at.Facts(),
 		})
 	}
 	return chain

@@ -31,6 +31,8 @@ type Middleware struct {
 	Repeats bool
 	// HidesFlush says that what is behind it cannot send a part of an answer before its end.
 	HidesFlush bool
+	// FindsClient says that only behind it is known who the client is, and which host was asked for.
+	FindsClient bool
 	// Log is where a middleware that logs requests writes in a mode. The API's own lines go there as well,
 	// unless the setting Log says otherwise, so that all lines of one stream have one format.
 	Log func(development bool) *slog.Logger
@@ -41,7 +43,7 @@ type Middleware struct {
 	// be. Build asks it once where it is in a chain, and reports the errors.
 	Check func() error
 	// CheckRoute says what is wrong about a route behind it; nil where it works
-	// behind any. Build asks it about each route, and reports the error.
+	// behind any. Build asks it about each route, with its own place in the chain as Asked, and reports the error.
 	CheckRoute func(facts.Route) error
 }
 

@@ -61,8 +61,10 @@ type Middleware struct {
 	Does string   `json:"does,omitzero"`
 	Sets []string `json:"sets,omitempty"` // names of header fields of answers
 	// HidesFlush says that a handler behind it cannot send a part of an answer before its end.
-	HidesFlush bool  `json:"hidesFlush,omitzero"`
-	At         Place `json:"at"`
+	HidesFlush bool `json:"hidesFlush,omitzero"`
+	// FindsClient says that only behind it is known who the client is, and which host was asked for.
+	FindsClient bool  `json:"findsClient,omitzero"`
+	At          Place `json:"at"`
 }
 
 // Kind is a kind of problem.

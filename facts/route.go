@@ -28,7 +28,9 @@ type Route struct {
 	Files       bool         `json:"files,omitzero"`
 	Handler     bool         `json:"handler,omitzero"` // a plain handler serves it, so only what Describes says is known
 	Chain       []Middleware `json:"chain,omitempty"`
-	Attached    []Attached   `json:"attached,omitempty"`
+	// Asked is the place in the Chain of the middleware whose CheckRoute is asked; -1 for all others that are asked.
+	Asked    int        `json:"-"`
+	Attached []Attached `json:"attached,omitempty"`
 	// Settings hold for the route, nearest first. Checks are not given them.
 	Settings []Setting `json:"settings,omitempty"`
 	Inputs   []Input   `json:"inputs,omitempty"`

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"strings"
 	"sync"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/cache"
 	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/chain/proxy"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
@@ -304,7 +306,7 @@ func TestControlAndBuild(t *testing.T) {
 		"MustRevalidate contradicts the stale times": {wicketway.Chain(cache.Headers(cache.Control{MustRevalidate: true, MaxAge: time.Hour, StaleIfError: time.Hour})), get},
 		"a method that it is about (GET, HEAD)":      {wicketway.Chain(cache.Headers(cache.Control{})), cache.Policy(public), wicketway.Route("POST /x", text)},
 		"sizes are not negative":                     {wicketway.Chain(cache.Responses(cache.Settings{Bytes: -1})), get},
-		"it comes before proxy":                      {wicketway.Chain(cache.Responses(cache.Settings{}), exchange.Wrap("proxy", func(h http.Handler) http.Handler { return h })), get},
+		"it comes before proxy":                      {wicketway.Chain(cache.Responses(cache.Settings{}), proxy.Trust(proxy.Forwarded, netip.MustParsePrefix("192.0.2.0/24"))), get},
 	} {
 		if _, err := wicketway.Build(info, parts...); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)

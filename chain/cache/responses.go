@@ -92,25 +92,20 @@ func (c *Settings) check() error {
 }
 
 func (c *Settings) checkRoute(f facts.Route) error {
-	own := slices.IndexFunc(f.Chain, isNamed("cache"))
 	switch {
 	case f.Guard != nil && !c.ByCaller:
 		return fmt.Errorf(
 			"the route is behind the guard %s, and answers would be given to other callers: keep them apart with ByCaller, or use it on public routes (RFC 9111, 3.5)",
 			f.Guard.Name,
 		)
-	case f.Guard != nil && own < f.Guard.After:
+	case f.Guard != nil && f.Asked < f.Guard.After:
 		return fmt.Errorf(
 			"it comes before the guard %s, so it does not know the caller: put it into a chain further in", f.Guard.Name,
 		)
-	case slices.ContainsFunc(f.Chain[max(own, 0):], isNamed("proxy")):
+	case slices.ContainsFunc(f.Chain[f.Asked:], func(m facts.Middleware) bool { return m.FindsClient }):
 		return fmt.Errorf("it comes before proxy, so it does not know the host that was asked for: put it behind")
 	}
 	return nil
-}
-
-func isNamed(name string) func(facts.Middleware) bool {
-	return func(m facts.Middleware) bool { return m.Name == name }
 }
 
 // responses is the middleware in its place.

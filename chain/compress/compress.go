@@ -141,12 +141,10 @@ func (s *Settings) check() error {
 
 // checkFlush finds what would keep a stream back behind the compressor.
 func checkFlush(f facts.Route) error {
-	seen := false
-	for _, m := range f.Chain {
-		if seen && m.HidesFlush {
+	for _, m := range f.Chain[f.Asked+1:] {
+		if m.HidesFlush {
 			return fmt.Errorf("%s is behind it and hides flushing: put compress into its place, and it outside", m.Name)
 		}
-		seen = seen || m.Name == "compress"
 	}
 	return nil
 }

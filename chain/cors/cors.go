@@ -175,14 +175,9 @@ func (c *sharing) check() error {
 
 // checkGuard finds a guard that would be asked before.
 func checkGuard(f facts.Route) error {
-	if f.Guard != nil {
-		for i, m := range f.Chain {
-			if m.Name == "cors" && i >= f.Guard.After {
-				return fmt.Errorf(
-					"it is below the guard %s, which would refuse preflights: put it into a chain further out", f.Guard.Name,
-				)
-			}
-		}
+	if f.Guard != nil && f.Asked >= f.Guard.After {
+		return fmt.Errorf("it is below the guard %s, which would refuse preflights: put it into a chain further out",
+			f.Guard.Name)
 	}
 	return nil
 }

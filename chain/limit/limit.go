@@ -202,8 +202,7 @@ func (l *limiter) check() error {
 }
 
 func (l *limiter) checkRoute(f facts.Route) error {
-	own := slices.IndexFunc(f.Chain, func(m facts.Middleware) bool { return m.Name == "limit "+l.rate.Name })
-	if l.by.OfCaller && f.Guard != nil && own >= 0 && own < f.Guard.After {
+	if l.by.OfCaller && f.Guard != nil && f.Asked < f.Guard.After {
 		return fmt.Errorf(
 			"it counts by caller, but the guard %s comes after it, so that nobody is known: put it into a chain further in",
 			f.Guard.Name,

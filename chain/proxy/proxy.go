@@ -66,9 +66,10 @@ const (
 //	proxy.Trust(proxy.XForwardedFor|proxy.XForwardedProto, networks...)
 func Trust(fields Fields, networks ...netip.Prefix) exchange.Middleware {
 	return exchange.Middleware{
-		Name:  "proxy",
-		Does:  "finds out where requests come from behind proxies",
-		Check: func() error { return fields.check(networks) },
+		Name:        "proxy",
+		FindsClient: true,
+		Does:        "finds out where requests come from behind proxies",
+		Check:       func() error { return fields.check(networks) },
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				peer := exchange.Peer(r)

@@ -61,15 +61,26 @@ type Stream struct {
 	ctx     context.Context
 	head    bool
 
-	mu      sync.Mutex
-	buffer  sheet
-	timer   *time.Timer
-	waiting bool // the timer is to send what the buffer holds
-	begun   bool
-	over    bool  // nothing is written any more
-	lost    error // of the connection
-	failed  error // of an item
+	mu     sync.Mutex
+	state  streamState
+	buffer sheet
+	timer  *time.Timer
+	lost   error // of the connection
+	failed error // of an item
 }
+
+// A streamState is how far a stream is:
+//
+//	empty ──first item──▶ waiting ◀──item── idle ──end──▶ over
+//	                         └───── sent ─────▲
+type streamState uint8
+
+const (
+	streamEmpty   streamState = iota // the header waits for the first item, or the end
+	streamIdle                       // the header has gone out, and all items
+	streamWaiting                    // the buffer holds items that the timer is to send
+	streamOver                       // nothing is written any more
+)
 
 // Send sends the items that each gives, until there are no more, one fails, or the caller has
 // left. An [Unwritten] error comes before anything was sent, a [Broken] one after a part of it;
@@ -91,7 +102,7 @@ func (s *Stream) Send(w http.ResponseWriter, r *http.Request, each func(yield fu
 // end sees to it that no timer writes any more, also where the items end in a panic.
 func (s *Stream) end() {
 	s.mu.Lock()
-	s.over = true
+	s.state = streamOver
 	s.mu.Unlock()
 	s.timer.Stop()
 }
@@ -100,7 +111,7 @@ func (s *Stream) end() {
 func (s *Stream) take(item any, err error) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.over || s.lost != nil || s.failed != nil || s.ctx.Err() != nil {
+	if s.state == streamOver || s.lost != nil || s.failed != nil || s.ctx.Err() != nil {
 		return false
 	}
 	mark := s.buffer.Len()
@@ -112,7 +123,7 @@ func (s *Stream) take(item any, err error) bool {
 		s.failed = err
 		return false
 	}
-	if !s.begun {
+	if s.state == streamEmpty {
 		s.begin()
 		if s.head {
 			return false
@@ -124,8 +135,8 @@ func (s *Stream) take(item any, err error) bool {
 	switch {
 	case s.buffer.Len() >= streamPiece:
 		s.flush()
-	case !s.waiting:
-		s.waiting = true
+	case s.state == streamIdle:
+		s.state = streamWaiting
 		s.timer.Reset(streamPatience)
 	}
 	return s.lost == nil
@@ -133,7 +144,7 @@ func (s *Stream) take(item any, err error) bool {
 
 // write puts an item into the buffer.
 func (s *Stream) write(item any) error {
-	if !s.begun && s.Form == StreamArray {
+	if s.state == streamEmpty && s.Form == StreamArray {
 		s.buffer.WriteString(s.Plan.envelope + "[")
 	} else if s.Form == StreamArray {
 		s.buffer.WriteString(",\n")
@@ -179,7 +190,7 @@ func (s *Stream) writeEvent(item any) error {
 
 // begin announces the header.
 func (s *Stream) begin() {
-	s.begun = true
+	s.state = streamIdle
 	s.Begins()
 	h := s.w.Header()
 	addFields(h, s.Header)
@@ -196,7 +207,7 @@ func (s *Stream) begin() {
 
 // flush sends what there is.
 func (s *Stream) flush() {
-	s.waiting = false
+	s.state = streamIdle
 	if s.buffer.Len() > 0 {
 		_, s.lost = s.w.Write(s.buffer.Bytes())
 		s.buffer.Reset()
@@ -214,7 +225,7 @@ func (s *Stream) flush() {
 func (s *Stream) tick() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.over || !s.begun || s.lost != nil {
+	if s.state == streamOver || s.state == streamEmpty || s.lost != nil {
 		return
 	}
 	defer func() {
@@ -222,7 +233,7 @@ func (s *Stream) tick() {
 			s.lost = fmt.Errorf("sending a piece of a stream panicked: %v", v)
 		}
 	}()
-	if !s.waiting && s.Form == StreamEvents {
+	if s.state == streamIdle && s.Form == StreamEvents {
 		s.buffer.WriteString(":\n\n")
 	}
 	s.flush()
@@ -232,17 +243,17 @@ func (s *Stream) tick() {
 func (s *Stream) conclude() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.over = true
+	defer func() { s.state = streamOver }()
 	switch {
 	case s.lost != nil:
 		return s.lost
 	case s.failed == nil && s.ctx.Err() != nil:
 		s.failed = s.ctx.Err()
 	}
-	if s.failed != nil && !s.begun {
+	if s.failed != nil && s.state == streamEmpty {
 		return Unwritten{s.failed}
 	}
-	if !s.begun {
+	if s.state == streamEmpty {
 		s.begin()
 		if s.Form == StreamArray {
 			s.buffer.WriteString(s.Plan.envelope + "[")

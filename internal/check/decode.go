@@ -29,10 +29,16 @@ type Reading struct {
 // JSON); more says that there are further
 // ones, beyond the bound. After a fault the value is undefined.
 //
-// What is right takes the fast path: the text is decoded, the rules are asked of
-// the Go value, and only where a zero value could mean an absent member or a null
-// is the text skimmed once more. Only when something failed is it gone over again
-// to find every fault. All of it takes time linear in the text.
+// There are up to three passes over the text, each of which takes time linear in it:
+//
+//	fast     json.Unmarshal decodes, and examine asks the rules of the Go value. Nothing is known of what the value
+//	         does not show: whether a zero was sent, a null, or nothing. Where that matters it leaves a doubt.
+//	skim     where there are doubts: goes over the tokens for presence and null alone.
+//	report   only where one of the two said no: goes over the tokens and lists every fault.
+//
+// What holds them together: the first two say yes where report finds nothing, and there alone, but for members that
+// are read only, which only report looks for, and texts that it rewrites. They never say why not, so no fault is
+// described in two places. FuzzDecode holds that for any text.
 func (t *Type) Decode(data []byte, into any, how Reading) (found []schema.Fault, more bool) {
 	f := t.decode(data, into, how, true)
 	return f.found, f.more
