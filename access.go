@@ -12,7 +12,7 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// Guard says who decides about the caller. It is asked after the chain of the
+// Guard sets the authenticator that decides about callers. It is asked after the chain of the
 // list in which it is, so that refused requests are logged too. Under it
 // every route needs a caller, except those that are [Public].
 //
@@ -45,7 +45,7 @@ type noGuard struct{ exchange.Authenticator }
 
 func (noGuard) Scheme() exchange.Scheme { return exchange.Scheme{} }
 
-// Public opens what a guard around it closes: for all methods, or for those that are
+// Public opens routes that a guard around them closes: for all methods, or for those that are
 // given. Under Guard(...) and Public("GET") reading is open, with HEAD, and all else is
 // not.
 func Public(methods ...string) Setting {
@@ -94,7 +94,7 @@ var openKind = &kindOf[[]string]{
 	},
 }
 
-// Scopes are what the caller must have been granted: all of them, with those of
+// Scopes lists the scopes that the caller needs: all of them, with those of
 // outer groups.
 func Scopes(needed ...string) Setting { return scopesKind.say(needed) }
 
@@ -108,8 +108,8 @@ var scopesKind = &kindOf[[]string]{
 	none:  "no guard holds here, so there is no caller to have scopes: add Guard, or leave Scopes out",
 }
 
-// AnyScope is what the caller must have been granted one of, in addition to what [Scopes] and other
-// AnyScopes ask for.
+// AnyScope lists scopes of which the caller needs one, in addition to those of [Scopes] and other
+// AnyScopes.
 func AnyScope(oneOf ...string) Setting { return anyScopeKind.say(oneOf) }
 
 var anyScopeKind = &kindOf[[]string]{
@@ -174,7 +174,7 @@ var allowKind = &kindOf[allowRule]{
 	},
 }
 
-// Caller is who sent the request, in handlers and in middleware alike: the zero Identity as long as no
+// Caller returns the caller, in handlers and in middleware alike: the zero Identity as long as no
 // guard has said so. In an API that is mounted in another one and has no guard of its own it is the
 // caller of that one.
 func Caller(ctx context.Context) Identity { return exchange.Of(ctx).Caller() }

@@ -11,10 +11,10 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// An adaptation is what an Adapted part says, and what becomes of it for a route.
+// An adaptation holds the two adapters of an Adapted part.
 type adaptation struct{ in, out shape.Declared }
 
-// adapted is how a route reads and sends what is old.
+// adapted is how a route reads and sends older types.
 type adapted struct {
 	in    *shape.Adapter               // nil: the function's own input
 	out   *shape.Adapter               // of the value or the items; nil: the function's own

@@ -52,12 +52,12 @@ var envelopeKind = &kindOf[string]{
 }
 
 // Conditional answers conditional requests (RFC 9110, 13) for the routes of a group. A GET gets
-// an ETag, made of what the output's method ETag() string returns or else of its bytes, and a
+// an ETag, made of the text that the output's method ETag() string returns or else of its bytes, and a
 // Last-Modified where the output has a method LastModified() time.Time. The tag covers the
 // format and the envelope too. The conditions of a GET are answered with 304 and 412.
 //
 // A route that changes something takes them as a field of its input of type [Conditions], and
-// holds them against what is there; without such a field Conditional on it is a mistake.
+// holds them against the present state; without such a field Conditional on it is a mistake.
 func Conditional() Setting { return conditionalKind.say(true) }
 
 var conditionalKind = &kindOf[bool]{
@@ -71,7 +71,7 @@ var conditionalKind = &kindOf[bool]{
 	none: "no route here answers with a value, or takes conditions",
 }
 
-// OmitNull leaves out of the JSON of a group what is null in its objects. Items of lists stay.
+// OmitNull leaves null members out of the JSON of a group. Items of lists stay.
 func OmitNull() Setting { return omitNullKind.say(true) }
 
 var omitNullKind = &kindOf[bool]{
@@ -122,7 +122,7 @@ var locatedKind = &kindOf[location]{
 	none:  "the output is not a Created or RedirectBy with the input %v",
 }
 
-// Describes says what a plain handler reads and answers, by types as [Route] takes them, for listings and
+// Describes documents the input and the output of a plain handler, by types as [Route] takes them, for listings and
 // contracts: the handler reads, checks and answers by itself, and nothing is held against the types.
 //
 //	wicketway.Handle("PUT /plans/{plan}", plans, wicketway.Describes[storePlan, wicketway.None]())
@@ -138,9 +138,9 @@ var describesKind = &kindOf[*described]{
 	none:  "no plain or mounted handler is here; the types of a function say what it reads and answers",
 }
 
-// Formats says in which formats the values of a group can be sent. The first is what a caller
-// gets who asks for none; JSON is always among them, and first unless it is named. Callers
-// choose by Accept, unless a [FormatChoice] says otherwise; what is not offered is refused with 406
+// Formats lists the formats in which the values of a group can be sent. The first is sent to callers
+// that ask for none; JSON is always among them, and first unless it is named. Callers
+// choose by Accept, unless a [FormatChoice] says otherwise; formats that are not offered are refused with 406
 // before the route is called. Problems come in the same format where it can write them.
 func Formats(offers ...format.Format) Setting { return formatsKind.say(offers) }
 

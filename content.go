@@ -65,7 +65,7 @@ func (c Content) discard() {
 	}
 }
 
-// Answers says what is sent.
+// Answers documents the answers, for listings.
 func (Content) Answers() []facts.Answer { return contentAnswers() }
 
 // Redirect is an output that sends the caller to another address (RFC 9110, 15.4).
@@ -89,7 +89,7 @@ func (r Redirect) Answer(w http.ResponseWriter, _ *http.Request) error {
 	return sendAway(w, r.Status, r.Path)
 }
 
-// Answers says what is sent.
+// Answers documents the answers, for listings.
 func (Redirect) Answers() []facts.Answer {
 	var all []facts.Answer
 	for _, status := range []int{http.StatusSeeOther, http.StatusTemporaryRedirect, http.StatusPermanentRedirect} {
@@ -125,7 +125,7 @@ func (r RedirectBy[In]) Answer(w http.ResponseWriter, request *http.Request) err
 	return sendAway(w, r.Status, path)
 }
 
-// Answers says what is sent.
+// Answers documents the answers, for listings.
 func (RedirectBy[In]) Answers() []facts.Answer { return Redirect{}.Answers() }
 
 func (RedirectBy[In]) replied() outputTypes { return outputTypes{at: reflect.TypeFor[In]()} }

@@ -15,13 +15,13 @@ import (
 	"github.com/wicketway/wicketway/internal/check"
 )
 
-// Info is what the API was named by.
+// Info returns the title and the version of the API.
 func (a *API) Info() Info { return a.info }
 
 // Routes gives the facts of every route, by version, path and method.
 func (a *API) Routes() []facts.Route { return slices.Clone(a.facts().routes) }
 
-// Describe says what the API serves.
+// Describe returns the description of the API as plain data.
 func (a *API) Describe() facts.API {
 	d := facts.API{
 		Title:    a.info.Title,

@@ -4,7 +4,7 @@
 // settings that hold for a route or for all routes of a group. [Build]
 // compiles the description, or reports every mistake in it with file and line.
 // The [API] that comes out is an [http.Handler]: it routes requests, reads and
-// checks their inputs, runs the middleware, decides who may call what, and
+// checks their inputs, runs the middleware, enforces access, and
 // shapes every error alike (RFC 9457).
 //
 //	api, err := wicketway.Build(
@@ -30,14 +30,14 @@
 //		Body NewPassage `from:"body"`
 //	}
 //
-// What breaks a rule never reaches the route: the caller gets every fault at once,
+// An input that breaks a rule never reaches the route: the caller gets every fault at once,
 // each with its place.
 //
 // # Outputs
 //
-// The output type says what is sent, and the typed input is the same for all: a value as JSON,
+// The output type chooses the answer; the input is the same for all: a value as JSON,
 // or in another of the [Formats] that the caller chooses; [None]; a [Reply] with a status and
-// header fields of its own; a [Page] with the way to its neighbours; what was [Created], with
+// header fields of its own; a [Page] with links to its neighbours; a [Created] value, with
 // its address; a [Redirect]; [Content], which is text, bytes or a file; a [Stream], as it comes;
 // and any [Answerer]. [Envelope], [Conditional], [OmitNull], [Media] and [Development] are
 // settings about outputs. A route that changes something takes [Conditions] as an input.
@@ -45,8 +45,8 @@
 // # Versions
 //
 // A [Version] can [Inherit] from an earlier one: it takes over every route that it does not declare
-// anew, under its own settings, and says only what it changes ([Overrides], [Withdraw]). What comes
-// to an end says so in its answers ([Retirement], [Related]), and can end by itself.
+// anew, under its own settings, and declares only its changes ([Overrides], [Withdraw]). Deprecated routes
+// announce their end in header fields ([Retirement], [Related]), and can end by themselves.
 // Requests choose a version by the path or, where [VersionBy] says so, by a header
 // field or a media type. An older version can be [Adapted] over the functions of the newer one, with
 // the kinds and the shape of problems that it had ([KindAs], [ProblemShape]).
@@ -62,16 +62,16 @@
 // route has the rules. A path that is not clean (//, /./, /../) or has a slash
 // too many or too few at its end is redirected to the route's own path where
 // there is one, unless [Slashes] says otherwise. HEAD follows GET, and OPTIONS is
-// answered with the methods of a path, without asking the guard. What no route
+// answered with the methods of a path, without asking the guard. A request that no route
 // takes passes the chains of the deepest group whose prefix fits.
 //
 // # Settings
 //
 // A setting may be in the list of a group or of a route; where in the list
-// does not matter. It either replaces what an outer group says (Guard, Public,
+// does not matter. It either replaces the setting of an outer group (Guard, Public,
 // Answers, Limits, Slashes, Envelope and most others) or adds to it (Chain,
-// Scopes, Fails, Translate, Observe). What replaces can be taken back further in
-// by [Undo]. A setting that has no effect where it stands is a mistake.
+// Scopes, Fails, Translate, Observe). A setting that replaces can be taken back further in
+// by [Undo]. A setting that has no effect where it is, is a mistake.
 //
 // Of settings that hold as the nearest says the innermost list counts; of those by field each field that is set
 // counts by itself. All settings:
@@ -125,13 +125,13 @@
 //
 // # Middleware
 //
-// Any func(http.Handler) http.Handler is a [Middleware] by [Wrap]. Package exchange has what a
+// Any func(http.Handler) http.Handler is a [Middleware] by [Wrap]. Package exchange has all that a
 // middleware may ask and say about a request: the route, the caller, the answer, the failure. It
 // can say about itself which kinds of problem it raises and which attached values it reads.
 //
 // # Errors
 //
-// What a route returns as its error reaches the caller as a problem of package
+// An error that a route returns reaches the caller as a problem of package
 // problem; [Translate] turns foreign errors into problems, and any other error
 // becomes a 500 that says nothing, with the cause in the log. Plain handlers use
 // [Fail] for the same. [API.Problems] is the catalogue of all that can come back,

@@ -148,7 +148,7 @@ func (t *target) linkValues(input any) (path map[string]string, query url.Values
 // themselves. The route is the one that the function serves, of several the one that is neither
 // [Adapted] nor inherited, or has a name as in [API.Link]; the input is that of the function. The
 // request's host is localhost, and its Pattern is the template of the route; where versions share
-// their paths it names that of the route. What the guard asks for is the caller's to add.
+// their paths it names that of the route. Credentials are the caller's to add.
 func (a *API) NewRequest(ctx context.Context, of any, input any) (*http.Request, error) {
 	t, err := a.routeOf(of)
 	if err != nil {

@@ -16,7 +16,7 @@ type Mistake struct {
 	// File and Line are where the part was declared; "" and 0 where unknown.
 	File string
 	Line int
-	// Text says what is wrong, and what would be right.
+	// Text names the mistake and what would be right.
 	Text string
 
 	// where is the file with as many folders as it takes to be unique in the

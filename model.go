@@ -24,7 +24,7 @@ import (
 	"github.com/wicketway/wicketway/route"
 )
 
-// A Part is one piece of a description: what [Route], [At], [Group], [Version]
+// A Part is one piece of a description: a result of [Route], [At], [Group], [Version]
 // and the settings return. Parts are immutable, and can be built from more than
 // once.
 type Part interface {
@@ -61,7 +61,7 @@ type Info struct {
 	Version string // of the description, such as 2.4.0; not one of the versions served
 }
 
-// A Setting is a part that says what holds for a route, or for all that is
+// A Setting is a part that holds for a route, or for all that is
 // in a group.
 type Setting interface {
 	Part

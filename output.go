@@ -23,7 +23,7 @@ type Optional[T any] = schema.Optional[T]
 // Reply is an output with a status and header fields of its own. Like all outputs of this
 // package it can be returned as a pointer, so that a failing return is nil, err.
 type Reply[T any] struct {
-	// Status is 200 to 299; 0 leaves what Answers says.
+	// Status is 200 to 299; 0 leaves the status of Answers.
 	Status int
 	// Header is added to the answer. A Content-Type takes the place of application/json.
 	Header http.Header
@@ -91,9 +91,9 @@ type outputTypes struct {
 // A File is a file of a form. Its content is read with Open, and is gone when
 // the request has ended.
 type File struct {
-	// Name is what the caller calls the file. It is never to be used as a path.
+	// Name is the file's name on the caller's side. It is never to be used as a path.
 	Name string
-	// Type is the media type, found from the content, not from what was claimed, but
+	// Type is the media type, found from the content, not from the caller's claim, except
 	// for kinds of text, which the content does not tell apart.
 	Type string
 	// Size is in bytes.
@@ -111,14 +111,14 @@ var fileType = bind.FileType{
 	Make: func(f bind.Received) reflect.Value { return reflect.ValueOf(File{f.Name, f.Type, f.Size, f.Content}) },
 }
 
-// An Answerer is an output that sends itself, for what no other output can say. [Content] and
+// An Answerer is an output that sends itself, where no other output will do. [Content] and
 // [Redirect] are some.
 type Answerer interface {
 	// Answer answers the request. An error that it returns before the header has gone out is
 	// sent as a problem; one after that cuts the connection. It is called once at most,
 	// and not where the route has returned an error.
 	Answer(w http.ResponseWriter, r *http.Request) error
-	// Answers says what it can send. It is asked of the zero value, and for listings only.
+	// Answers lists its answers. It is called on the zero value, and for listings only.
 	Answers() []facts.Answer
 }
 

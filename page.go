@@ -36,7 +36,7 @@ type pager interface {
 // the page comes after. To callers it is a text without meaning. The zero Cursor
 // is the start of the list. A text that is no cursor is refused like any other
 // input that cannot be read; one that was made up is a place like another, so the
-// key must not open what the caller may not see.
+// key must not open values that the caller may not see.
 type Cursor[K any] struct {
 	Key K
 	set bool
@@ -66,7 +66,7 @@ func (c Cursor[K]) MarshalText() ([]byte, error) {
 	return base64.RawURLEncoding.AppendEncode(nil, key), nil
 }
 
-// UnmarshalText reads what MarshalText has written.
+// UnmarshalText reads the text of MarshalText.
 func (c *Cursor[K]) UnmarshalText(text []byte) error {
 	key, err := base64.RawURLEncoding.Strict().AppendDecode(nil, text)
 	if err != nil {

@@ -42,7 +42,7 @@ var failsKind = &kindOf[[]*problem.Kind]{
 // Translate turns foreign errors into problems: a missing row into a 404, a
 // conflict of the storage into a 409. Each function is asked about an error that
 // is no problem yet, those of the nearest group first and within one list in the
-// order written; nil means that it does not know the error. What it returns keeps
+// order written; nil means that it does not know the error. Its result keeps
 // the foreign error as its cause, unless it has one.
 func Translate(known ...func(error) error) Setting { return translateKind.say(known) }
 
@@ -94,7 +94,7 @@ var kindAsKind = &kindOf[raisedAs]{
 }
 
 // ProblemShape sends the problems of a group in a shape of its own, as JSON of a media type
-// (application/json where that is ""), whatever callers accept: an older version had one. The
+// (application/json where that is ""), without regard to Accept: an older version had one. The
 // function gets what callers may see; status and header fields stay. Where it fails the problem goes
 // out as RFC 9457 describes.
 func ProblemShape[T any](media string, as func(format.Problem) T) Setting {
@@ -130,7 +130,7 @@ var shapeKind = &kindOf[*problemShape]{
 	},
 }
 
-// JSONProblems sends the problems of a group as JSON, whatever callers accept or choose.
+// JSONProblems sends the problems of a group as JSON, without regard to Accept or another choice of the caller.
 func JSONProblems() Setting { return jsonProblemsKind.say(true) }
 
 var jsonProblemsKind = &kindOf[bool]{
@@ -139,7 +139,7 @@ var jsonProblemsKind = &kindOf[bool]{
 	field: func(t *terms) *bool { return &t.jsonOnly },
 }
 
-// ProblemBase says what comes before a kind's code in the type of its problems
+// ProblemBase is the start of the type of problems, before the code of their kind
 // (RFC 9457, 3.1.1): the URI of a page about them, with its last slash. Without
 // it that is /problems/, which the API serves itself; an API that another handler
 // puts under a prefix needs to say so.
@@ -159,7 +159,7 @@ var baseKind = &kindOf[string]{
 
 // ErrorsAsProblems turns the plain error answers (400 to 599) of the handlers in a group
 // into problems. Their header fields are kept; what is JSON already is left
-// alone. What the handler wrote goes to the log.
+// alone. The handler's text goes to the log.
 func ErrorsAsProblems() Setting { return uniformKind.say(true) }
 
 var uniformKind = &kindOf[bool]{

@@ -34,7 +34,7 @@ type Serving struct {
 	Certificate, Key string
 	// TLS is the configuration for TLS in addition to that; nil: Go's defaults.
 	TLS *tls.Config
-	// UnencryptedHTTP2 takes HTTP/2 without TLS as well, from callers who know (prior knowledge).
+	// UnencryptedHTTP2 takes HTTP/2 without TLS as well, from callers with prior knowledge (RFC 9113, 3.3).
 	UnencryptedHTTP2 bool
 	// ReadHeaderTimeout is how long a header may take to arrive; 10 seconds where it is 0. Bodies have
 	// a rate (see [Limits]), and streams no end.

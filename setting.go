@@ -228,10 +228,10 @@ func twice[T comparable](in *reading, list []T) {
 	}
 }
 
-// Undo takes a setting back that a group further out has: what holds is what would hold
-// without any of its kind, so of Envelope("data") only that it is an Envelope counts. Of
+// Undo takes a setting back that a group further out has: the effect is
+// as without any of its kind, so of Envelope("data") only that it is an Envelope counts. Of
 // [Limits] and [Retirement] each field that is not zero is lifted to its default. A [Guard] is undone by
-// [Public], and what adds up (Chain, Scopes, Fails, Translate) cannot be undone.
+// [Public], and settings that add up (Chain, Scopes, Fails, Translate) cannot be undone.
 func Undo(s Setting) Setting {
 	if isNil(s) {
 		return undoKind.say("the setting is nil")

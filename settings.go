@@ -105,10 +105,10 @@ var withoutKind = &kindOf[[]string]{
 // nearest holds. It is a mistake where no middleware in the chain, and no guard, says that
 // it reads the type (see [Middleware.Reads]).
 //
-// Where the value has a method Check() error, Build asks it what is wrong with it by itself; where it has
+// Where the value has a method Check() error, Build calls it once; where it has
 // a method CheckRoute(facts.Route) error, Build asks it about each route
-// for which it holds, and reports what it says. One with a method Methods() []string is about
-// routes with these methods alone, and about what is mounted.
+// for which it holds, and reports the errors. One with a method Methods() []string is about
+// routes with these methods alone, and about mounted handlers.
 func Attach[T any](value T) Setting {
 	of := attachment{of: reflect.TypeFor[T](), value: value, held: exchange.AsAttached(value)}
 	if m, ok := any(value).(interface{ Methods() []string }); ok {
@@ -271,7 +271,7 @@ var nameKind = &kindOf[string]{
 	},
 }
 
-// Summary says in a line what a route is for.
+// Summary describes a route in a line.
 func Summary(text string) Setting { return summaryKind.say(text) }
 
 var summaryKind = &kindOf[string]{
@@ -316,7 +316,7 @@ var tagsKind = &kindOf[[]string]{
 }
 
 // IgnoreReadOnly passes over the members of a JSON body that only the server sets
-// (rule:"readOnly"), so that callers can send back what they got; they are refused
+// (rule:"readOnly"), so that callers can send back a value as they got it; they are refused
 // otherwise.
 func IgnoreReadOnly() Setting { return readOnlyKind.say(true) }
 
@@ -340,7 +340,7 @@ var unknownKind = &kindOf[bool]{
 	none:  "no route here reads a JSON body",
 }
 
-// Log is where the API writes what is its own: that it listens, and failures that
+// Log is the logger for the API's own lines: that it listens, and failures that
 // nobody else logs (see [exchange.Failure.MarkLogged]). Without it that is where a middleware logs requests (see
 // [Middleware.Log]), or else slog's default.
 func Log(logger *slog.Logger) Setting { return logKind.say(logger) }
@@ -356,7 +356,7 @@ var logKind = &kindOf[*slog.Logger]{
 	},
 }
 
-// Development is for the programmer's machine. What is answered stays the same; more is shown: JSON is
+// Development is for the programmer's machine. Answers stay the same, but more is shown: JSON is
 // indented, a problem has a member debug with its causes, or with the routes that are near where nothing was
 // found, and the log says once what would be right in a route: which kind of problem it raises without
 // declaring it, what in an output breaks the rules of its type, which conditions were not held, and which

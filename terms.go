@@ -200,10 +200,10 @@ type chained struct {
 	handler http.Handler // made when the description is compiled
 }
 
-// An Identity is who sent a request; see [exchange.Identity].
+// An Identity is the caller of a request; see [exchange.Identity].
 type Identity = exchange.Identity
 
-// Limits are the bounds of what a request may ask for. A zero field leaves what
+// Limits bound requests. A zero field leaves the value of
 // an outer group says, in the end the default.
 type Limits struct {
 	// Body is the size in bytes of a body that a route's input reads, as it comes in
@@ -313,7 +313,7 @@ type allowRule struct {
 type ShowCauses struct {
 	// Field is the header field, or Query the parameter, by which a request asks, whatever its value is.
 	Field, Query string
-	// To decides who may see them. It is asked once the guard of the route has let the caller in; where no
+	// To decides whether a caller may see them. It is asked once the guard of the route has let the caller in; where no
 	// guard is asked the caller is the zero Identity. It must be safe for concurrent use.
 	To func(ctx context.Context, caller Identity) bool
 }
@@ -334,7 +334,7 @@ func (l location) String() string { return l.in.String() }
 type FormatChoice struct {
 	// By are the ways; nil: Accept. A suffix counts before a query parameter, and that before Accept.
 	By []format.Way
-	// OrFirst gives callers who choose what is not offered the first format, rather than 406.
+	// OrFirst sends the first format to callers that choose one that is not offered, rather than 406.
 	OrFirst bool
 }
 

@@ -119,10 +119,10 @@ func (t *typed[In, Out]) readOld(in *In, r *http.Request, s *state) error {
 	return err
 }
 
-// Conditions are what a request that changes something asks of the present state: If-Match,
+// Conditions are the conditions of a request that changes something: If-Match,
 // If-None-Match and If-Unmodified-Since (RFC 9110, 13.1). A route under [Conditional] takes
-// them as a field of its input, and holds them against what is there, inside its own
-// transaction. T is what the GET of the same path answers.
+// them as a field of its input, and holds them against the present state, inside its own
+// transaction. T is the output of the GET of the same path.
 //
 //	type changePassage struct {
 //		Passage int64                           `from:"path passage"`
@@ -143,7 +143,7 @@ type Conditions[T any] struct {
 	held *heldConditions
 }
 
-// Hold returns a problem of status 412 where a condition does not hold for what is there; nil
+// Hold returns a problem of status 412 where a condition does not hold for the present state; nil
 // where all do, or none was sent.
 func (c Conditions[T]) Hold(present T) error {
 	return c.held.hold(func() (answer.State, error) { return c.held.get.output.StateOf(&present, c.held.get.name) })

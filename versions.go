@@ -17,7 +17,7 @@ import (
 // the same way. Those that name none get the version by default, and with "" a problem; by [InPath]
 // the routes of the default are served without a version in the path as well. Other than by the path the
 // versions of a group share their paths; a route beside them that is in no version is served
-// whatever is asked for. A preflight cannot name a version, so it asks about all of them.
+// for every version. A preflight cannot name a version, so it asks about all of them.
 //
 // An unknown version is refused with a problem that lists those that are: by the path with 404,
 // by a header field with 400, by a media type with 406 or, for the body, with 415.
@@ -67,8 +67,8 @@ var fieldsWithMeaning = []string{"Authorization", "Cookie", "Set-Cookie", "Range
 	"Trailer", "Transfer-Encoding", "Upgrade", "Prefer", "Priority", "Link", "Traceparent", "Tracestate", "Baggage",
 	"Last-Event-Id", "X-Request-Id", "X-Api-Key", "Idempotency-Key"}
 
-// WithdrawnVersions names versions that are no longer served. Who asks for one gets the same problem as for
-// a version that never was, and is told.
+// WithdrawnVersions names versions that are no longer served. A request for one gets the same problem as an
+// unknown version; the detail says that it was withdrawn.
 func WithdrawnVersions(versions ...string) Setting {
 	at := here.Here(0)
 	return withdrawnKind.sayAt(at, withdrawals{versions, at})
@@ -101,9 +101,9 @@ var overridesKind = &kindOf[struct{}]{
 // its parameters at most. The earlier version is next to this one, under the same prefix,
 // and may inherit itself.
 //
-// What this version's list says holds for inherited routes too: where both lists have a setting
+// The settings of this version's list hold for inherited routes too: where both lists have a setting
 // of which the nearest wins, its own takes the place of the earlier one's (its guard replaces that
-// of the earlier list), and its chain comes first, without what it has by the same name. What
+// of the earlier list), and its chain comes first, without middleware of the same name. Whatever
 // is further in, on the route or on a group around it, travels with the route. State that a
 // middleware or a limit keeps is each version's own only where Wrap makes it.
 func Inherit(version string) Part {

@@ -182,14 +182,14 @@ type Retirement struct {
 	// Sunset is when they are expected to be gone. They are still served after that, unless Ends is set.
 	Sunset time.Time
 	// Ends ends the routes at their Sunset: from then on they answer 410 with [problem.Retired]. The guard is asked
-	// first, so that the log can say who still calls.
+	// first, so that the log can name the callers.
 	Ends bool
-	// Rehearsals are windows of time in which they have ended already, for callers who have not noticed.
+	// Rehearsals are windows of time in which they answer 410 already, so that remaining callers notice.
 	Rehearsals []facts.Window
 	// Successor leads to the replacement, by a Link with the relation successor-version (RFC 5829): a path or a URI, or
 	// the function that serves it in another version, whose path then has parameters of the same names.
 	Successor any
-	// Clock says what time it is; nil: time.Now. It is for tests of the time after the Sunset, and must be safe for
+	// Clock returns the time; nil: time.Now. It is for tests of the time after the Sunset, and must be safe for
 	// concurrent use.
 	Clock func() time.Time
 }

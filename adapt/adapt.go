@@ -1,4 +1,4 @@
-// Package adapt says what values of a type looked like in an older version of an API, both ways, so that
+// Package adapt describes the older shape of a type, both ways, so that
 // a route of that version can be served by the function of the newer one (wicketway.Adapted).
 //
 //	var oldLock = adapt.Struct[locks.Lock](
@@ -23,7 +23,7 @@ import (
 	"github.com/wicketway/wicketway/internal/shape"
 )
 
-// An Adapter says what values of a type looked like in an older version: [Same], [Func] and [Struct] make
+// An Adapter describes the shape that a type had in an older version: [Same], [Func] and [Struct] make
 // one. It is immutable and safe for concurrent use.
 type Adapter struct{ declared shape.Declared }
 

@@ -7,7 +7,7 @@ import (
 	"github.com/wicketway/wicketway/internal/shape"
 )
 
-// A Member says what one member of a struct was in an older version; see [Struct].
+// A Member describes one member of a struct in an older version; see [Struct].
 type Member struct{ of shape.Member }
 
 // WithTag adds to the struct tag of a member that was different: rule:"minimum=1" note:"In feet".

@@ -9,9 +9,9 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// An Authenticator decides who sent a request. Package chain/auth has some. It
+// An Authenticator identifies the caller of a request. Package chain/auth has some. It
 // must be safe for concurrent use. Where it has a method Check() error, Build asks
-// it and reports what it says.
+// it and reports the error.
 type Authenticator interface {
 	// Authenticate gives the caller, never nil. Where it refuses, the error is a problem of
 	// status 401 that carries the field WWW-Authenticate (RFC 9110, 11.6.1).
@@ -19,11 +19,11 @@ type Authenticator interface {
 	// Challenge is the field WWW-Authenticate for a known caller who lacks the
 	// scopes that are given (RFC 6750, 3.1).
 	Challenge(scopes []string) string
-	// Scheme says how callers prove who they are. It is the same every time.
+	// Scheme describes how callers authenticate. It is the same every time.
 	Scheme() Scheme
 }
 
-// A Scheme says how callers prove who they are, in the terms of OpenAPI 3.1 (4.8.27).
+// A Scheme describes how callers authenticate, in the terms of OpenAPI 3.1 (4.8.27).
 type Scheme struct {
 	// Name is for listings: bearer.
 	Name string
@@ -41,7 +41,7 @@ type Scheme struct {
 	Address string
 	// Flows say how callers get a token, where the type is oauth2.
 	Flows []facts.Flow
-	// Note says in a line for people how callers get what they prove themselves by.
+	// Note says in a line for people how callers get their credentials.
 	Note string
 	// Any are the schemes of which one is enough, where the guard takes several.
 	Any []Scheme
@@ -51,7 +51,7 @@ type Scheme struct {
 	Reads []reflect.Type
 }
 
-// Fields are the header fields in which callers prove who they are, in addition to Authorization.
+// Fields are the header fields that carry credentials, in addition to Authorization.
 func (s Scheme) Fields() (all []string) {
 	if s.In == "header" {
 		all = append(all, http.CanonicalHeaderKey(s.Field))
@@ -70,21 +70,21 @@ type HeaderAuthenticator interface {
 	AuthenticateTo(answer http.Header, r *http.Request) (*Identity, error)
 }
 
-// An Identity is who sent a request. A guard must not change it once it has returned it, nor
-// what it holds: it may give the same one to many requests.
+// An Identity is the caller of a request. A guard must not change it once it has returned it, nor
+// anything in it: it may give the same one to many requests.
 type Identity struct {
 	// Subject names the caller, among those of the issuer; "" is nobody.
 	Subject string
-	// Issuer says who vouches for the subject: two issuers may give one to different callers
+	// Issuer is the authority that vouches for the subject: two issuers may give one to different callers
 	// (RFC 7519, 4.1.2). Where a guard gives none it is the name of the guard's scheme.
 	Issuer string
-	// Scopes are what the caller may do. Handlers get a copy.
+	// Scopes are those that the caller was granted. Handlers get a copy.
 	Scopes []string
-	// Claims are what else a token says, in a type of the user's (see [ClaimsOf]).
+	// Claims are further claims of a token, in a type of the user's (see [ClaimsOf]).
 	Claims any
-	// Account is what the guard has loaded of the caller (see [AccountOf]).
+	// Account is the caller's account that the guard has loaded (see [AccountOf]).
 	Account any
-	// Proof is what the caller was known by, in a type of the guard's: auth.Token.
+	// Proof is the verified credential, in a type of the guard's: auth.Token.
 	Proof any
 }
 

@@ -1,6 +1,6 @@
 // Package exchange is one request and its answer (an exchange, RFC 9110, 3.4) as middleware,
-// guards and observers see it: which route it is for, who the caller is, what became of the
-// answer, what failed, and which values others have kept for it.
+// guards and observers see it: its route, its caller, the state of the
+// answer, the failure, and the values that others have kept for it.
 //
 // [Of] gives the exchange that a context belongs to. Everything in this package works under
 // plain net/http as well, where an exchange knows less: a middleware that imports this package
@@ -21,14 +21,14 @@
 //
 // # Files
 //
-//	exchange.go    Of and what can be asked of an exchange
+//	exchange.go    Of and the questions to an exchange
 //	middleware.go  Middleware, the steps of a request, observers
 //	caller.go      guards and the callers that they know
 //	client.go      where a request comes from, and its place in a trace
 //	kept.go        values kept for a request, or attached to its route
 //	writer.go      the response writer
-//	failure.go     Fail, and what is known of a failure
-//	state.go       what package wicketway keeps of a request
+//	failure.go     Fail, and the failure of a request
+//	state.go       the state that package wicketway keeps of a request
 package exchange
 
 import (
@@ -188,7 +188,7 @@ func WithDraining(ctx context.Context, draining <-chan struct{}) context.Context
 	return context.WithValue(ctx, drainKey{}, draining)
 }
 
-// Caller is who sent the request: the zero Identity as long as no guard has said so. In an API that is
+// Caller returns the caller: the zero Identity as long as no guard has identified it. In an API that is
 // mounted in another one and has no guard of its own it is the caller of that one.
 func (x Exchange) Caller() Identity {
 	for s := x.state; s != nil; s = s.outer() {

@@ -23,7 +23,7 @@ import (
 // error that is not a problem becomes a 500 that says nothing, as does nil. After the header has gone
 // out nothing more is written, and the connection is cut when the request ends, so that callers do not
 // take a partial answer for a complete one. Header fields that a plain handler has set are taken back;
-// those of middleware stay. Nothing is made up for a caller who has left: the connection is cut, in case
+// those of middleware stay. Nothing is sent to a caller that has left: the connection is cut, in case
 // only half of it is closed. Outside of an API the problem is written as JSON, and a 5xx is logged by slog's default
 // logger.
 func Fail(w http.ResponseWriter, r *http.Request, err error) {
@@ -62,7 +62,7 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 
 var errNoError = errors.New("Fail was called without an error")
 
-// Failure is what went wrong with the request; nil where nothing did, and outside of an API.
+// Failure returns the failure of the request; nil where nothing failed, and outside of an API.
 func (x Exchange) Failure() *Failure {
 	if x.state == nil {
 		return nil
@@ -101,7 +101,7 @@ func (s *State) Failed(err error, p *problem.Problem) {
 	}
 }
 
-// Failure is what Failed has noted first; nil where nothing was.
+// Failure returns the failure that Failed noted first; nil where there was none.
 func (s *State) Failure() *Failure { return s.failed.Load() }
 
 // CallerLeft reports whether a server has given a request up since its caller left.
@@ -134,7 +134,7 @@ type Cause struct {
 }
 
 // Causes lists an error and what it wraps, joined errors one after the other, for people who look for
-// what went wrong: never for callers.
+// the reason: never for callers.
 func Causes(err error) []Cause {
 	if err == nil {
 		return nil

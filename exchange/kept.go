@@ -6,7 +6,7 @@ import (
 	"slices"
 )
 
-// Keep keeps a value for a request, by its type: whoever has the request's context finds it with
+// Keep keeps a value for a request, by its type: all that have the request's context find it with
 // [Kept] from then on, middleware further out and observers too. In an API the context that comes
 // back is the one that was given; outside of one it is another, which has the value.
 func Keep[T any](ctx context.Context, value T) context.Context {

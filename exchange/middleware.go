@@ -11,7 +11,7 @@ import (
 )
 
 // A Middleware is between the server and the routes: it can act before and
-// after them, answer in their place, and change what they read and write. What it says of
+// after them, answer in their place, and change their requests and answers. What it says of
 // itself is for listings, for the catalogue of problems and for the contract.
 type Middleware struct {
 	Name string
@@ -31,7 +31,7 @@ type Middleware struct {
 	Repeats bool
 	// HidesFlush says that what is behind it cannot send a part of an answer before its end.
 	HidesFlush bool
-	// FindsClient says that only behind it is known who the client is, and which host was asked for.
+	// FindsClient says that the client and the requested host are known only behind it.
 	FindsClient bool
 	// Log is where a middleware that logs requests writes in a mode. The API's own lines go there as well,
 	// unless the setting Log says otherwise, so that all lines of one stream have one format.
@@ -39,10 +39,10 @@ type Middleware struct {
 	// Observes is notified of the steps of requests behind it, and of its own; nil: it need not
 	// know.
 	Observes Observer
-	// Check says what is wrong with it by itself, several joined (errors.Join); nil where nothing can
-	// be. Build asks it once where it is in a chain, and reports the errors.
+	// Check returns the mistakes in the middleware itself, joined (errors.Join); nil: it cannot have any. Build calls
+	// it once where the middleware is in a chain, and reports the errors.
 	Check func() error
-	// CheckRoute says what is wrong about a route behind it; nil where it works
+	// CheckRoute returns an error about a route behind it; nil where it works
 	// behind any. Build asks it about each route, with its own place in the chain as Asked, and reports the error.
 	CheckRoute func(facts.Route) error
 }

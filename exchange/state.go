@@ -29,8 +29,8 @@ type Server interface {
 	Fail(w http.ResponseWriter, r *http.Request, err error)
 }
 
-// A State is what is kept of one request while an API serves it. Package wicketway makes one for each
-// request; everybody else asks [Of]. What changes after [State.Init] is atomic, since middleware may
+// A State is kept of each request while an API serves it. Package wicketway makes one for each
+// request; all others ask [Of]. Fields that change after [State.Init] are atomic, since middleware may
 // go on in another goroutine, even after the request has been answered.
 type State struct {
 	server Server
@@ -71,7 +71,7 @@ func stateBehind(w http.ResponseWriter) *State {
 // Init readies the state of a request that a server has begun to serve.
 func (s *State) Init(server Server) { s.server = server }
 
-// Server is what serves the request.
+// Server returns the server of the request.
 func (s *State) Server() Server { return s.server }
 
 // Outer is the state of the API that this one is mounted in; nil where it is not.
@@ -94,10 +94,10 @@ func (s *State) outer() *State {
 // noState is around a request that no other API has passed on.
 var noState = &State{}
 
-// Known notes who the caller is.
+// Known notes the caller.
 func (s *State) Known(caller *Identity) { s.caller.Store(caller) }
 
-// Caller is who Known has said; nil where it was not called for this API.
+// Caller returns the caller that Known has noted; nil where it was not called for this API.
 func (s *State) Caller() *Identity { return s.caller.Load() }
 
 type keptNode struct {
@@ -109,7 +109,7 @@ type keptNode struct {
 type Failure struct {
 	// Err is the error with its causes, for logs.
 	Err error
-	// Problem is what was sent to the caller; nil where the caller had left, which Err says as [ErrCallerLeft].
+	// Problem was sent to the caller; nil where the caller had left, which Err says as [ErrCallerLeft].
 	Problem *problem.Problem
 
 	logged atomic.Bool

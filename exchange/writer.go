@@ -32,8 +32,8 @@ func WriterOf(w http.ResponseWriter) (pass http.ResponseWriter, of Writer) {
 }
 
 // BeforeHeader has f called once, when the header of the answer is about to go out and its status
-// is known: it may change the header still. Of several the innermost comes first. What it gives is
-// what to call the next handler with.
+// is known: it may change the header still. Of several the innermost comes first. The next handler is
+// called with the result.
 func BeforeHeader(w http.ResponseWriter, f func(status int, h http.Header)) http.ResponseWriter {
 	own := writer.Direct(w)
 	if own == nil || own.HeaderSent() {

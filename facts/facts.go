@@ -1,5 +1,5 @@
-// Package facts is what is known of an API, as plain data: its routes, groups, versions,
-// guards, chains and problems, what each route reads and sends, and where all of that was
+// Package facts describes an API as plain data: its routes, groups, versions,
+// guards, chains and problems, the inputs and answers of each route, and where all of that was
 // declared.
 //
 // Listings, the command-line tool, links, contracts, and the checks of middleware and of
@@ -7,14 +7,14 @@
 // changed after that, so they are safe to share. As JSON they are the description that
 // API.Described writes and that the command-line tool reads back.
 //
-// A schema is JSON Schema (draft 2020-12). Schemas say what is really read and sent, so those of
+// A schema is JSON Schema (draft 2020-12). Schemas describe what is really read and sent, so those of
 // answers leave further members open and those of inputs do not where such members are refused.
 // A named type is a reference to a definition of the whole API ([API.Defs]).
 package facts
 
 import "github.com/go-json-experiment/json/jsontext"
 
-// API is what an API serves.
+// API describes an API.
 type API struct {
 	Title   string `json:"title"`
 	Version string `json:"version"`
@@ -62,7 +62,7 @@ type Middleware struct {
 	Sets []string `json:"sets,omitempty"` // names of header fields of answers
 	// HidesFlush says that a handler behind it cannot send a part of an answer before its end.
 	HidesFlush bool `json:"hidesFlush,omitzero"`
-	// FindsClient says that only behind it is known who the client is, and which host was asked for.
+	// FindsClient says that the client and the requested host are known only behind it.
 	FindsClient bool  `json:"findsClient,omitzero"`
 	At          Place `json:"at"`
 }

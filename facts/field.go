@@ -9,7 +9,7 @@ import (
 // Field is a header field of an answer.
 type Field struct {
 	Name string `json:"name"`
-	// Note says in a line what the field means.
+	// Note explains the field in a line.
 	Note string `json:"note,omitzero"`
 	// Schema is that of its value, as text.
 	Schema jsontext.Value `json:"schema,omitzero"`

@@ -26,7 +26,7 @@ type Route struct {
 	Slashes     string       `json:"slashes"`            // redirect, strict, same
 	Formats     *Formats     `json:"formats,omitzero"`   // nil where there is no choice
 	Files       bool         `json:"files,omitzero"`
-	Handler     bool         `json:"handler,omitzero"` // a plain handler serves it, so only what Describes says is known
+	Handler     bool         `json:"handler,omitzero"` // a plain handler serves it, so only its Describes is known
 	Chain       []Middleware `json:"chain,omitempty"`
 	// Asked is the place in the Chain of the middleware whose CheckRoute is asked; -1 for all others that are asked.
 	Asked    int        `json:"-"`
@@ -97,7 +97,7 @@ type Flow struct {
 	Scopes map[string]string `json:"scopes,omitempty"`
 }
 
-// Formats are what callers choose between.
+// Formats are the formats between which callers choose.
 type Formats struct {
 	Offers   []Format `json:"offers"` // the first where nothing is asked for
 	By       []Way    `json:"by"`
@@ -171,7 +171,7 @@ type Answer struct {
 	Of   reflect.Type `json:"-"` // the type itself; nil where it is not known
 }
 
-// Problem is a kind of problem that a route can answer with, and who raises it: the route, the
+// Problem is a kind of problem that a route can answer with, and its origin: the route, the
 // guard, the input, the output, the limits, a rule, or a middleware by its name.
 type Problem struct {
 	Status int    `json:"status"`

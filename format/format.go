@@ -1,4 +1,4 @@
-// Package format says what a format of values is, for setting wicketway.Formats: it writes what routes
+// Package format defines formats of values, for the setting wicketway.Formats: a format writes what routes
 // return, and problems where it can. Package format/csv has one for lists, and format/html one for pages.
 package format
 
@@ -12,16 +12,16 @@ import (
 // A Format writes the values that routes return. It must be safe for concurrent use. Where it has a
 // method Version() string, that counts for entity tags of values that name their own state: it covers
 // everything else that the output depends on, such as templates. Where it has a method Check() error,
-// Build asks it what is wrong with it by itself, and where it has a method CheckRoutes([]facts.Route) error
+// Build calls it once, and where it has a method CheckRoutes([]facts.Route) error
 // about all the routes together that offer it.
 type Format interface {
 	// Name is used in suffixes and query parameters: csv. It has letters and digits alone.
 	Name() string
 	// MediaType is the Content-Type that is sent: text/csv; charset=utf-8.
 	MediaType() string
-	// Write writes a value. What it has written counts only where it returns no error.
+	// Write writes a value. Nothing is sent where it returns an error.
 	Write(to io.Writer, v Value) error
-	// CheckRoute says what is wrong about a route that offers the format; nil where it can write the
+	// CheckRoute returns an error about a route that offers the format; nil where it can write the
 	// route's values. Build asks it, and reports the error.
 	CheckRoute(facts.Route) error
 }
@@ -33,13 +33,13 @@ type ProblemFormat interface {
 	WriteProblem(to io.Writer, p Problem) error
 }
 
-// A Value is what a format writes, and the name of the route that returned it.
+// A Value is an output to be written, with the name of the route that returned it.
 type Value struct {
 	Route string
 	Value any
 }
 
-// A Problem is what callers may see of a problem (RFC 9457, 3).
+// A Problem has those parts of a problem that callers may see (RFC 9457, 3).
 type Problem struct {
 	Type, Title, Detail, Instance, Code string
 	Status                              int

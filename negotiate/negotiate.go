@@ -1,4 +1,4 @@
-// Package negotiate reads what a caller prefers: the fields Accept and
+// Package negotiate reads the preferences of callers: the fields Accept and
 // Accept-Encoding with their quality values (RFC 9110, 12.4 and 12.5).
 package negotiate
 

@@ -57,7 +57,7 @@ func (k *Kind) Code() string { return k.code }
 // Title names the kind to people.
 func (k *Kind) Title() string { return k.title }
 
-// Means adds what the kind means and what a caller can do about it, for the
+// Means adds an explanation of the kind and of what a caller can do about it, for the
 // catalogue of an API's problems. It is for the declaration:
 //
 //	var ErrSlotTaken = problem.Define(409, "slot-taken", "The slot is taken").Means("Choose another half hour.")
@@ -66,7 +66,7 @@ func (k *Kind) Means(text string) *Kind {
 	return k
 }
 
-// Meaning is what Means has said.
+// Meaning returns the text of Means.
 func (k *Kind) Meaning() string { return k.means }
 
 // A Member is one that the problems of a kind carry in addition to the standard ones (RFC 9457,
@@ -140,7 +140,7 @@ func (k *Kind) Is(target error) bool {
 	return false
 }
 
-// Check says what is wrong with the declaration; nil where nothing is.
+// Check returns an error where the declaration is wrong.
 func (k *Kind) Check() error {
 	if k == nil {
 		return errors.New("the kind is nil")

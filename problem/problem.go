@@ -54,7 +54,7 @@ type Item struct {
 	Pointer *string `json:"pointer,omitzero"`
 	// Rule is the keyword that was broken.
 	Rule string `json:"rule"`
-	// Want is what the rule asks for, as it was declared: 40, or the pattern.
+	// Want is the bound of the rule, as it was declared: 40, or the pattern.
 	Want any `json:"want,omitzero"`
 	// Detail says it in a sentence, without naming the place.
 	Detail string `json:"detail"`
@@ -91,7 +91,7 @@ func (p *Problem) With(name string, value any) *Problem {
 	return p
 }
 
-// Private adds what only the log sees.
+// Private adds an attribute for the log alone.
 func (p *Problem) Private(name string, value any) *Problem {
 	p.private = append(p.private, slog.Any(name, value))
 	return p
@@ -132,7 +132,7 @@ func (p *Problem) Place() string {
 	return fmt.Sprintf("%s %s:%d", frame.Function, frame.File, frame.Line)
 }
 
-// Because sets the cause: what the log says and callers never see.
+// Because sets the cause, for the log; callers never see it.
 func (p *Problem) Because(cause error) *Problem {
 	p.cause = cause
 	return p
@@ -168,7 +168,7 @@ func (p *Problem) CheckMembers() error {
 	return errors.Join(errs...)
 }
 
-// Kind is what occurred.
+// Kind returns the kind of the problem.
 func (p *Problem) Kind() *Kind { return p.kind }
 
 // Detail describes this occurrence.
@@ -180,7 +180,7 @@ func (p *Problem) Items() []Item { return p.items }
 // Header holds the fields that the answer carries. The caller must not change it.
 func (p *Problem) Header() http.Header { return p.header }
 
-// LogAttrs are what Private has added.
+// LogAttrs returns the attributes of Private.
 func (p *Problem) LogAttrs() []slog.Attr { return p.private }
 
 // Stack is where a problem of status 500 and above was made, innermost first.
@@ -300,7 +300,7 @@ func Hidden(err error) *Problem {
 	return &Problem{kind: Internal, detail: "The failure has been recorded.", cause: err}
 }
 
-// Rendering is what the answer adds to a problem.
+// Rendering has the parts of a rendered problem that depend on the request.
 type Rendering struct {
 	// Base is what the kind's code is put behind to make the type (RFC 9457, 3.1.1).
 	Base string
@@ -310,7 +310,7 @@ type Rendering struct {
 	Debug jsontext.Value
 }
 
-// MaxSize is how large a problem in JSON can become, in bytes. What does not fit is
+// MaxSize is how large a problem in JSON can become, in bytes. Members that do not fit are
 // cut where a reader sees it: texts end in an ellipsis, and the member more is true
 // where faults are left out.
 const MaxSize = 64 << 10

@@ -1,4 +1,4 @@
-// Package route holds path templates, and what else belongs to the paths of URLs.
+// Package route has path templates and functions for the paths of URLs.
 //
 // A template is written as OpenAPI and RFC 6570 write it: /locks/{lock}. A
 // segment may be text, one parameter, or text mixed with several parameters
@@ -33,7 +33,7 @@ type Template struct {
 	names    []string
 }
 
-// A SyntaxError says what is wrong with a template and where.
+// A SyntaxError names a mistake in a template and its place.
 type SyntaxError struct {
 	Template string
 	Offset   int // in bytes, from 0

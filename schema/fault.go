@@ -8,7 +8,7 @@ type Fault struct {
 	// Rule is the keyword that was broken: one of JSON Schema's, "syntax" where
 	// the text is no JSON, or "unique" where a name is given twice.
 	Rule string
-	// Want is what the rule asks for, as JSON; nil where the rule says all.
+	// Want is the bound of the rule, as JSON; nil where the rule has none.
 	Want any
 	// Detail says it in a sentence that leaves the place out.
 	Detail string

@@ -5,7 +5,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// A State is what was sent for a member.
+// A State says whether a member was sent.
 type State uint8
 
 const (

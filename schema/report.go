@@ -2,7 +2,7 @@ package schema
 
 import "fmt"
 
-// A Report takes down what a type's own Check finds wrong. A type with a method
+// A Report takes down the faults that a type's own Check finds. A type with a method
 //
 //	Check(*schema.Report)
 //

@@ -1,4 +1,4 @@
-// Package schema says which rules the values of Go types can keep, and has what types need
+// Package schema documents the rules that values of Go types can keep, and has the types for those
 // to take part: [Optional] members, and a [Report] for checks of their own.
 //
 // Rules are the keywords of JSON Schema (draft 2020-12), written in the struct
@@ -7,7 +7,7 @@
 //	Vessel string `json:"vessel" rule:"pattern='^[A-Z]{2}-[0-9]{4}$'" note:"Registration plate"`
 //	Crew   int    `json:"crew" rule:"minimum=1 maximum=40 default=2"`
 //
-// # What must be there
+// # Required members
 //
 // A member of a JSON object is required unless it is a pointer, an [Optional], has
 // omitzero or omitempty, or has a default. A parameter (path, query, header, cookie,

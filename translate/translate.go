@@ -15,7 +15,7 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// The kinds where [Settings] names none. What a route can raise is named in its Fails.
+// The kinds where [Settings] names none. A route names them in its Fails.
 var (
 	ErrExists = problem.Define(http.StatusConflict, "already-exists", "The value exists already").
 			Means("The member columns, where there is one, names what must be unique.")
@@ -45,7 +45,7 @@ type Settings struct {
 	Columns bool
 }
 
-// A Failure is what a store reports, whichever it is.
+// A Failure is one of the failures that all stores report.
 type Failure uint8
 
 const (

@@ -1,4 +1,4 @@
-// Package wicketwaytest has what a program's own tests need: [Call] calls a route by its
+// Package wicketwaytest supports the tests of programs: [Call] calls a route by its
 // function, without a socket, [Middleware] holds a middleware to its duties, and [Adapts] the two ways
 // of an adapter against each other.
 package wicketwaytest
@@ -84,7 +84,7 @@ func Header(name, value string) func(*http.Request) {
 	return func(r *http.Request) { r.Header.Set(name, value) }
 }
 
-// Advised is a change for [Call]: what Wicketway advises about the request, in an API in development, fails the
+// Advised is a change for [Call]: advice of Wicketway about the request, in an API in development, fails the
 // test. That is a kind of problem that the route does not declare, an output that breaks the rules of its
 // type, conditions that were not held, and a middleware that neither answers nor goes on. For other requests
 // it can be called by itself.

@@ -24,7 +24,7 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// Settings say what is logged, in addition to what always is.
+// Settings add to the record of a request.
 type Settings struct {
 	// AtStart logs a request when it begins as well, so that one that hangs is seen.
 	AtStart bool
@@ -58,18 +58,18 @@ type added struct{ attrs []slog.Attr }
 //   - sent and received, in bytes of bodies as they were on the connection; written and unpacked
 //     where those before and after coding were others
 //   - request, trace, caller and issuer, and caller_request where a caller sent an id that was not taken over
-//   - of a failure: code (of the problem), error with its cause, private with what the problem keeps
+//   - of a failure: code (of the problem), error with its cause, private with the values that the problem keeps
 //     from callers, for a 5xx served (the function with file and line), and the stack of a panic
-//   - what [Add] has added
+//   - the attributes of [Add]
 //
 // A record is written for streams, for panics, for connections that were given away (101) and for
 // callers who left as well, with the code caller-left. Where nothing was sent the status is 0: the caller left
 // before, or the handler gave the connection up. The level is Error for a 5xx and for an answer that broke off, Warn for a 4xx, Info for
-// a caller who left and for all else. No text is longer than 16 KiB: what callers choose and what fails is cut, and ends in
+// callers that left and for all else. No text is longer than 16 KiB: longer texts of callers and errors are cut, and end in
 // an ellipsis.
 //
 // A nil logger writes to the standard error stream: JSON, and where the route is in development
-// what a [Console] shows. The API's own lines go to the same logger.
+// the lines of a [Console]. The API's own lines go to the same logger.
 func To(logger *slog.Logger, s Settings) exchange.Middleware {
 	out := chooser(logger)
 	m := exchange.Middleware{

@@ -8,7 +8,7 @@ import (
 	"github.com/wicketway/wicketway/exchange"
 )
 
-// InContext wraps a handler so that whatever is logged with the context of a request says which:
+// InContext wraps a handler so that records with the context of a request name the request:
 // its id (request), its trace and its caller are added, where the record does not have them.
 //
 //	slog.SetDefault(slog.New(accesslog.InContext(slog.NewJSONHandler(os.Stderr, nil))))

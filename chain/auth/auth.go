@@ -1,11 +1,11 @@
-// Package auth has guards: they find out who sent a request.
+// Package auth has guards: they identify the callers of requests.
 //
 //	wicketway.Guard(auth.Bearer(auth.PEM("ES256", publicKey).IssuedBy("https://id.canal.example"),
 //		auth.Settings{Audience: []string{"canal"}, Account: desk.account}))
 //
 // [Bearer] takes tokens (JWT), [Key] keys for programs, [Basic] names with passwords,
-// [Certificate] client certificates and [Sessions] cookies; [Any] offers several. What they have
-// in common is in [Settings]. A refusal names its reason in its code and in the field
+// [Certificate] client certificates and [Sessions] cookies; [Any] offers several. Their settings
+// are [Settings]. A refusal names its reason in its code and in the field
 // WWW-Authenticate, and never whether an account exists.
 //
 // All guards are safe for concurrent use.
@@ -24,7 +24,7 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// What a guard refuses a caller for.
+// Kinds of problem that guards raise.
 var (
 	ErrTokenMissing = problem.Unauthorized.Define(http.StatusUnauthorized, "token-missing",
 		"The request has no token")
@@ -61,7 +61,7 @@ var (
 // Settings say how a guard decides. The zero Settings are the usual ones. A field that means nothing to a guard
 // is a mistake at Build.
 type Settings struct {
-	// Realm names what is protected, in WWW-Authenticate (RFC 9110, 11.5); "api" where it is "".
+	// Realm names the protection space in WWW-Authenticate (RFC 9110, 11.5); "api" where it is "".
 	Realm string
 	// Detail replaces the detail of refusals, by their kind; "" leaves one as it is. It is called for every
 	// refusal, and must be safe for concurrent use.
@@ -70,7 +70,7 @@ type Settings struct {
 	// handlers. Where it is nil, or the error is [ErrAccountUnavailable], the caller is refused with
 	// that kind; any other error fails the request. It must be safe for concurrent use.
 	Account func(ctx context.Context, caller exchange.Identity) (any, error)
-	// Clock says what time it is; nil: time.Now. It is for tests, and must be safe for concurrent use.
+	// Clock returns the time; nil: time.Now. It is for tests, and must be safe for concurrent use.
 	Clock func() time.Time
 
 	// Audience names this service to those who issue tokens, for [Bearer]: one whose claim aud names none of them
@@ -82,9 +82,9 @@ type Settings struct {
 	Leeway time.Duration
 	// Require names claims that a token must have for [Bearer], in addition to sub and exp.
 	Require []string
-	// Type is what the header of a token must call it (RFC 8725, 3.11), for [Bearer]: at+jwt for RFC 9068.
+	// Type is the member typ that the header of a token must have (RFC 8725, 3.11), for [Bearer]: at+jwt for RFC 9068.
 	Type string
-	// Claims decodes what else a token says, for [Bearer]: ClaimsAs[T](). wicketway.ClaimsOf[T] gives it to handlers.
+	// Claims decodes further claims of a token, for [Bearer]: ClaimsAs[T](). wicketway.ClaimsOf[T] gives them to handlers.
 	// A token whose claims are no T is refused.
 	Claims Claims
 	// Revocations are asked at every request whether a token or a session was taken back, for [Bearer] and

@@ -21,7 +21,7 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// A StoredPassword is what is kept of a name and its password.
+// A StoredPassword is the record of a name and its password.
 type StoredPassword struct {
 	Hash    string // as HashPassword makes it
 	Subject string // "": the name

@@ -13,7 +13,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// A Token is what is known of a token that was verified. Guards put it into
+// A Token has the registered claims of a verified token. Guards put it into
 // wicketway.Identity.Proof.
 type Token struct {
 	ID      string // jti
@@ -134,7 +134,7 @@ func date(seconds *float64) (time.Time, error) {
 	return time.Unix(int64(whole), int64(part*1e9)), nil
 }
 
-// Claims decode what a token says into a type of the user's: [ClaimsAs] makes them.
+// Claims decode the claims of tokens into a type of the user's: [ClaimsAs] makes them.
 type Claims struct {
 	decode func(raw []byte) (any, error)
 	// shared says that many requests can have the same value: nothing in it can be changed.

@@ -15,20 +15,20 @@ import (
 	"github.com/wicketway/wicketway/exchange"
 )
 
-// A NewToken is what [Issue] makes a token of.
+// A NewToken describes a token for [Issue].
 type NewToken struct {
 	Subject  string
 	Scopes   []string
 	Lifetime time.Duration // more than 0
 	// Audience is for whom it is; without it the first of the guard's own.
 	Audience string
-	// Claims are what else it says: a value that JSON writes as an object. It cannot take the
+	// Claims are further claims: a value that JSON writes as an object. It cannot take the
 	// place of a registered claim.
 	Claims any
 }
 
 // Issue makes a token that a guard made by [Bearer] takes, with the first of its keys that can
-// sign: what a route for signing in needs. It has an id of its own (jti), by which it can be
+// sign, for a route that signs callers in. It has an id of its own (jti), by which it can be
 // revoked.
 func Issue(by exchange.Authenticator, t NewToken) (string, error) {
 	b, ok := by.(*bearer)
@@ -89,7 +89,7 @@ func Issue(by exchange.Authenticator, t NewToken) (string, error) {
 type Revocations interface {
 	// Revoke takes the token or the session with an id back, until a time after which it is refused anyway.
 	Revoke(ctx context.Context, id string, until time.Time) error
-	// IsRevoked is asked at every request. What is known of a session is given as of a token. An error fails the
+	// IsRevoked is asked at every request. A session is passed as a Token, too. An error fails the
 	// request.
 	IsRevoked(ctx context.Context, t Token) (bool, error)
 }

@@ -15,7 +15,7 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// A StoredKey is what is kept of a key for programs: never the key itself. Guards put it into
+// A StoredKey is the record of a key for programs, without the key itself. Guards put it into
 // wicketway.Identity.Proof.
 type StoredKey struct {
 	Prefix  string
@@ -25,7 +25,7 @@ type StoredKey struct {
 	Expires time.Time // zero: never
 }
 
-// NewKey makes a key with a prefix, by which it is found again, and what is to be kept of it. The
+// NewKey makes a key with a prefix, by which it is found again, and the record to store. The
 // key is shown to its owner once. The prefix has letters, digits, - and _.
 func NewKey(prefix string) (key string, stored StoredKey, err error) {
 	if !isPrefix(prefix) {

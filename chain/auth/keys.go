@@ -85,7 +85,7 @@ func JWK(text []byte, algorithms ...string) Keys {
 	return Keys{fixed: list}
 }
 
-// Join trusts what any of several Keys trust. At most four keys for one algorithm can do without a
+// Join trusts all keys of several Keys. At most four keys for one algorithm can do without a
 // name (see [Keys.Named]), since a token is tried against no more.
 func Join(keys ...Keys) Keys {
 	var all Keys

@@ -109,7 +109,7 @@ func stayPrivate(r *http.Request, via []*http.Request) error {
 	return private(r.URL)
 }
 
-// Keys trusts what is in the set, whatever that is at the moment.
+// Keys trusts the keys that are in the set at the moment of a request.
 func (s *KeySet) Keys() Keys {
 	k := Keys{remote: []*KeySet{s}}
 	if s.wrong != nil {
@@ -118,7 +118,7 @@ func (s *KeySet) Keys() Keys {
 	return k
 }
 
-// Ready says what is wrong, for a check of readiness: that there are no keys yet, or that the last
+// Ready is a check of readiness: its error says that there are no keys yet, or that the last
 // fetch failed.
 func (s *KeySet) Ready(context.Context) error {
 	s.mu.Lock()

@@ -18,7 +18,7 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// Sessions keep who has signed in with a browser, in a cookie that is encrypted by AES-256-GCM: it
+// Sessions keep callers signed in with a browser, by a cookie that is encrypted with AES-256-GCM: it
 // has the prefix __Host-, and is Secure, HttpOnly and SameSite=Lax (RFC 6265bis). It ends after a
 // time without requests, and after a time in all; the cookie is renewed while it is used. Requests
 // that change something and come from pages of another origin are refused
@@ -114,7 +114,7 @@ type session struct {
 	Seen    time.Time `json:"seen"`
 }
 
-// A Session is what is known of the session of a request. Guards put it into
+// A Session describes the session of a request. Guards put it into
 // wicketway.Identity.Proof.
 type Session struct {
 	ID          string
@@ -122,7 +122,7 @@ type Session struct {
 }
 
 // Begin signs a caller in, in answer to a request: it sets the cookie of a new session. A page of
-// another origin cannot sign its visitor in: what changes something is refused with [ErrCrossOrigin],
+// another origin cannot sign its visitor in: requests that change something are refused with [ErrCrossOrigin],
 // as behind the guard. A route that takes GET for it must make sure of that itself, since browsers go
 // there from anywhere. A typed route has its request from wicketway.Request.
 func (s *Sessions) Begin(answer http.Header, r *http.Request, subject string, scopes ...string) error {

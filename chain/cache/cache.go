@@ -14,7 +14,7 @@ import (
 	"github.com/wicketway/wicketway/facts"
 )
 
-// A Control is what Cache-Control says of answers (RFC 9111, 5.2.2), in whole seconds. The zero
+// A Control is the field Cache-Control of answers (RFC 9111, 5.2.2), in whole seconds. The zero
 // Control has them asked about each time: no-cache.
 type Control struct {
 	// NoStore keeps answers from being kept at all.
@@ -32,7 +32,7 @@ type Control struct {
 	StaleWhileRevalidate, StaleIfError time.Duration
 	// Immutable answers do not change while they are fresh (RFC 8246).
 	Immutable bool
-	// MustRevalidate forbids the use of stale answers, whatever happens.
+	// MustRevalidate forbids the use of stale answers, also where the server cannot be reached.
 	MustRevalidate bool
 	// NoTransform forbids intermediaries to change the answer.
 	NoTransform bool
@@ -141,7 +141,7 @@ func (s spoken) CheckRoute(f facts.Route) error {
 // Methods is asked by Build: answers to others are never kept.
 func (spoken) Methods() []string { return []string{http.MethodGet, http.MethodHead} }
 
-// Policy attaches what Cache-Control says of a route's answers, or of a group's: of those to GET and
+// Policy sets the Cache-Control of the answers of a route or a group: of those to GET and
 // HEAD.
 func Policy(c Control) wicketway.Setting { return wicketway.Attach(speak(c)) }
 

@@ -19,7 +19,7 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// Settings say what a response cache keeps.
+// Settings bound a response cache.
 type Settings struct {
 	// Bytes is how much it keeps at most, of bodies and header fields; 64 MiB where it is 0.
 	Bytes int
@@ -35,7 +35,7 @@ type Settings struct {
 // patience is for how long a request waits for another one that fetches the same.
 const patience = 2 * time.Second
 
-// Responses keeps answers to GET and gives them to those who ask the same, as a shared cache does
+// Responses keeps answers to GET and gives them to requests that ask the same, as a shared cache does
 // (RFC 9111): for as long as Cache-Control says (s-maxage before max-age, or Expires), for each
 // variant that Vary names, and never what is private, no-store or sets a cookie. What callers say
 // about it in Cache-Control counts too. An old answer is asked about by its validators. A change of a
@@ -48,7 +48,7 @@ const patience = 2 * time.Second
 // where the answer says public or varies by Cookie. Requests that have content, a Range or an Upgrade
 // pass.
 //
-// Many who ask for what is not there wait for one of them to get it, for 2 seconds at most and as
+// Of several requests for an answer that is not kept one fetches it and the others wait, for 2 seconds at most and as
 // long as its answer may be kept: an answer is held back until it is whole, so that nobody waits
 // for the one who reads it first. One that is flushed, or larger than Largest, passes as it comes
 // and is not kept.

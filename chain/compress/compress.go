@@ -1,4 +1,4 @@
-// Package compress sends answers compressed to callers that accept it, and unpacks what they send
+// Package compress sends answers compressed to callers that accept it, and unpacks bodies that they send
 // compressed.
 package compress
 
@@ -41,7 +41,7 @@ func Off() wicketway.Setting { return wicketway.Attach(off{}) }
 
 // Bodies compresses bodies of 1 KiB and more, and streams, by zstd, br or gzip, as the caller
 // prefers (RFC 9110, 12.5.3) and else in that order, where the media type gains by it: text, JSON,
-// XML and the like. It leaves alone what has a Content-Encoding, is part of a range, or says
+// XML and the like. It leaves answers alone that have a Content-Encoding, are part of a range, or say
 // Cache-Control: no-transform. An answer to HEAD has the fields of the one to GET, and
 // no length where that would not be known beforehand.
 //

@@ -104,8 +104,8 @@ func (o *Origins) allows(origin string) bool {
 	return false
 }
 
-// Settings say what pages of allowed origins may do. The zero Settings let them read, and send
-// what the routes take.
+// Settings say what pages of allowed origins may do. The zero Settings let them read, and send all methods and
+// header fields that the routes take.
 type Settings struct {
 	// Credentials lets them send cookies and other credentials of the browser. Not with "*".
 	Credentials bool

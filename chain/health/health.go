@@ -28,9 +28,9 @@ var ErrNotReady = problem.Define(http.StatusServiceUnavailable, "not-ready", "Th
 
 // A Check asks whether something that the server needs is there.
 type Check struct {
-	// Name is what callers see of it.
+	// Name is shown to callers.
 	Name string
-	// Ask returns what is wrong; callers see only that something is. It must end with its context.
+	// Ask returns an error where the dependency is unavailable; callers do not see it. It must end with its context.
 	Ask func(ctx context.Context) error
 	// Within is how long it may take; 2 seconds where it is 0.
 	Within time.Duration
@@ -64,7 +64,7 @@ type check struct {
 	at   time.Time // zero: never asked
 }
 
-// NewReadiness makes a handler that asks checks. What is wrong with one is a mistake at Build.
+// NewReadiness makes a handler that asks checks. A check that is incomplete is a mistake at Build.
 func NewReadiness(checks ...Check) *Readiness {
 	r := &Readiness{asking: make(chan struct{}, 1)}
 	for _, c := range checks {

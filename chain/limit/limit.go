@@ -22,7 +22,7 @@ import (
 	"github.com/wicketway/wicketway/problem"
 )
 
-// What requests are refused for.
+// Kinds of problem that limits raise.
 var (
 	// ErrTooManyRequests is raised where a caller has asked too often.
 	ErrTooManyRequests = problem.OfStatus(http.StatusTooManyRequests)
@@ -38,7 +38,7 @@ type Rate struct {
 	Name string
 }
 
-// A Decision is what a Store says of one request.
+// A Decision is the answer of a Store about one request.
 type Decision struct {
 	Allowed   bool
 	Remaining int           // requests that may come at once after this one
@@ -47,7 +47,7 @@ type Decision struct {
 }
 
 // A Store counts. Take takes one request of a key off what a rate allows. It is safe for
-// concurrent use, and what it costs is bounded by the context.
+// concurrent use, and its time is bounded by the context.
 type Store interface {
 	Take(ctx context.Context, key string, rate Rate) (Decision, error)
 }

@@ -36,7 +36,7 @@ type Throttle struct {
 	asker  asker
 }
 
-// Attempts is a [Store] that can take back what it has counted.
+// Attempts is a [Store] that can take a counted attempt back.
 type Attempts interface {
 	Store
 	// Return takes back one Take of a key under the same rate.

@@ -22,7 +22,7 @@ import (
 // Lists is the format csv. It writes a list of structs, or a [wicketway.Page] of them, a line
 // for each, below a line of names: those of the members in JSON, in the order of the struct,
 // and for a struct in a struct both with a dot between (chamber.width). A list of anything else
-// has the one column value. What is no text, number, or moment is written as JSON; null is
+// has the one column value. Values other than texts, numbers and moments are written as JSON; null is
 // empty.
 //
 // A text that a spreadsheet would take for a formula, since it begins with =, +, -, @, a tab or

@@ -11,7 +11,7 @@
 // is shown on a plain page. The page of a problem is the template named by its code, else by
 // its status, else problem (no-such-notice, 404, problem, each with or without .html); its data
 // is a [format.Problem]. A template that shows nothing, and a field in one that its value cannot
-// have, are mistakes at Build. Templates escape what they show (html/template), and so does
+// have, are mistakes at Build. Templates escape their values (html/template), and so does
 // the plain page.
 package html
 

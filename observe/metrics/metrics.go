@@ -33,13 +33,13 @@ const mostCodes = 256
 // conventions:
 //
 //	http_server_request_duration_seconds  histogram, classic and native; its count is that of requests
-//	http_server_request_body_size_bytes   histogram of what was received
-//	http_server_response_body_size_bytes  histogram of what was sent
+//	http_server_request_body_size_bytes   histogram of bytes received
+//	http_server_response_body_size_bytes  histogram of bytes sent
 //	http_server_active_requests           gauge
 //
 // The labels are method (or other), route (the template, or none), version, status (2xx) and code
 // (of the problem): all of them come from the description, so that no caller can add any. The
-// middleware is outermost, or behind what logs.
+// middleware is outermost, or behind the one that logs.
 func Requests(registry prometheus.Registerer) (exchange.Middleware, error) {
 	labels := []string{"method", "route", "version", "status", "code"}
 	c := &counters{
@@ -170,7 +170,7 @@ func (c *counters) code(code string) string {
 	return code
 }
 
-// Handler serves what was gathered, in the formats that Prometheus asks for: what a route such as
+// Handler serves the gathered metrics, in the formats that Prometheus asks for, for a route such as
 // Handle("GET /metrics", metrics.Handler(registry)) needs. Put it where not everybody can call it.
 func Handler(from prometheus.Gatherer) http.Handler {
 	return promhttp.HandlerFor(from, promhttp.HandlerOpts{})

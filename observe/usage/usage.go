@@ -1,4 +1,4 @@
-// Package usage counts who still calls what: by caller, version and route.
+// Package usage counts calls by caller, version and route.
 package usage
 
 import (
@@ -23,7 +23,7 @@ type Row struct {
 	Last    time.Time
 }
 
-// A Table counts. It is bounded: once it is full what is new is counted in rows without a caller,
+// A Table counts. It is bounded: once it is full new callers are counted in rows without a caller,
 // one for each route. It is safe for concurrent use, and the zero Table is empty and ready.
 type Table struct {
 	// Most is how many rows there are at most, in addition to those without a caller; 10,000 where it
@@ -82,7 +82,7 @@ func (t *Table) add(k key, now time.Time) {
 	row.Last = now
 }
 
-// Rows gives what was counted, by version, route, method, caller and issuer.
+// Rows returns the counts, by version, route, method, caller and issuer.
 func (t *Table) Rows() []Row {
 	t.mu.Lock()
 	all := make([]Row, 0, len(t.rows))
