@@ -207,7 +207,7 @@ func (r *resolved) purpose() string {
 	return ""
 }
 
-// checkVersions reports what is wrong with the choices between versions.
+// checkVersions reports mistakes in the choices between versions.
 func (b *builder) checkVersions() {
 	for i, s := range b.sets {
 		if s.by.byDefault != "" && !slices.Contains(s.Names, s.by.byDefault) {

@@ -22,7 +22,7 @@ import (
 )
 
 // A builder reads parts into routes that are plain data, checks them as a whole, and then
-// compiles them. It collects what is wrong with them on the way.
+// compiles them. It collects mistakes in them on the way.
 type builder struct {
 	at        here.Place
 	routes    []*resolved

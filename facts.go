@@ -19,7 +19,7 @@ import (
 	"github.com/wicketway/wicketway/internal/shape"
 )
 
-// makeFacts says what is known of a route. Its schemas refer to the definitions of docs; without docs there
+// makeFacts gives the facts of a route. Its schemas refer to the definitions of docs; without docs there
 // are none, which is so for checks.
 func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 	t := r.terms()

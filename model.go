@@ -85,7 +85,7 @@ type setting struct {
 type settingKind interface {
 	modes() mode
 	canUndo() bool
-	// read changes the terms of the list that the setting is in, and reports what is wrong with it by itself.
+	// read changes the terms of the list that the setting is in, and reports mistakes in it by itself.
 	read(in *reading)
 	// acts reports whether it has an effect on a route, and lacks says what is missing where it has none on any;
 	// "": each has one, unless inner settings overrule it.
@@ -93,7 +93,7 @@ type settingKind interface {
 	lacks(s *setting) string
 	// pieces are what it names, where each can have an effect or none.
 	pieces(s *setting) []piece
-	// suits says what is wrong about a route on which it has an effect, and asks does so with its facts.
+	// suits reports mistakes about a route on which it has an effect, and asks does so with its facts.
 	suits(s *setting, r *resolved) error
 	asks(s *setting) func(facts.Route) error
 	// travels is the setting as an inherited route takes it along; false where it does not.
@@ -116,10 +116,10 @@ type reading struct {
 	to reporter
 }
 
-// A reporter takes down what is wrong with settings.
+// A reporter takes down mistakes in settings.
 type reporter interface {
 	mistake(at here.Place, format string, args ...any)
-	// kind takes a kind of problem in, and says what is wrong with it; false where something is.
+	// kind takes a kind of problem in, and reports mistakes in it; false where something is.
 	kind(at here.Place, setting string, k *problem.Kind) bool
 }
 
@@ -259,7 +259,7 @@ func overruled(s *setting, at *list, r *resolved) bool {
 type routePart struct {
 	at        here.Place
 	what      partKind
-	line      string // the method is empty for what is mounted
+	line      string // the method is empty for mounted handlers
 	settings  []Setting
 	function  *runtime.Func // that serves it; nil for handlers
 	in        reflect.Type  // nil for handlers
@@ -285,13 +285,13 @@ const (
 	filesPart
 )
 
-// anyMethod is that of what is mounted.
+// anyMethod is that of mounted handlers.
 const anyMethod = table.AnyMethod
 
 // A resolved route is what a description says of one, as plain data: it is complete before
 // anything is compiled.
 type resolved struct {
-	method  string   // anyMethod for what is mounted
+	method  string   // anyMethod for mounted handlers
 	path    string   // the path template, as it was written where it is none
 	names   []string // of its parameters
 	at      here.Place

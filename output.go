@@ -160,7 +160,7 @@ const (
 	ownOutput // by itself
 )
 
-// An outputType is what is known of a route's output type.
+// An outputType has the facts of a route's output type.
 type outputType struct {
 	kind    outputKind
 	value   reflect.Type // of the value, or of the items of a stream; nil where nothing is

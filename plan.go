@@ -56,7 +56,7 @@ func (b *builder) planInput(r *resolved, unparsed bool) {
 	if r.input = b.inputs[key]; r.input == nil {
 		before := len(b.mistakes)
 		r.input = bind.Compile(r.wireIn(), b.binding(r, r.names, unparsed))
-		if len(b.mistakes) == before { // else every route says what is wrong with it
+		if len(b.mistakes) == before { // else every route reports mistakes in it
 			b.inputs[key] = r.input
 		}
 	}
@@ -177,7 +177,7 @@ func (b *builder) planOwn(r *resolved) {
 	a.own, a.fresh = bind.Compile(r.part.in, how), map[reflect.Type]*check.Type{}
 	for _, of := range a.in.Structs() {
 		if !of.HasSources() { // the plan has the defaults of parameters
-			a.fresh[of.New], _ = b.schemas.Type(of.New) // and says what is wrong with it
+			a.fresh[of.New], _ = b.schemas.Type(of.New) // and reports mistakes in it
 		}
 	}
 	b.checkMissing(r)

@@ -54,7 +54,7 @@ func Adapted[In, Out any](
 
 // Handle declares a route that a plain handler serves. It reads its parameters
 // with r.PathValue, and reports failure with [Fail]. Where it has a method Check() error, Build asks it
-// what is wrong with it.
+// mistakes in it.
 func Handle(line string, h http.Handler, settings ...Setting) Part {
 	at, _ := here.By()
 	return needs(&routePart{

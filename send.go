@@ -135,7 +135,7 @@ func (s *state) nothing(r *http.Request) error {
 	)
 }
 
-// checkTag says what is wrong with a tag that a reply has by hand: the conditions of its callers are held
+// checkTag reports mistakes in a tag that a reply has by hand: the conditions of its callers are held
 // against that of the value, so another one would never hold.
 func (s *state) checkTag(to reply, offer int) error {
 	t := s.target
@@ -169,7 +169,7 @@ func (s *state) withTag(to reply, r *http.Request, offer int) http.Header {
 	}
 	tag, err := get.output.TagOf(to.value, get.name, get.output.OfferLike(t.output, offer))
 	if err != nil {
-		return to.header // the GET says what is wrong with its tag
+		return to.header // the GET reports the mistake in its tag
 	}
 	own := to.header.Clone()
 	if own == nil {

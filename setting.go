@@ -17,7 +17,7 @@ type kindOf[T any] struct {
 	mode mode
 	// about is the matter that a setting of this kind is about, where another kind has the same one.
 	about settingKind
-	// wrong reports what is wrong with a setting by itself.
+	// wrong reports mistakes in a setting by itself.
 	wrong func(in *reading, said T)
 	// field is where the terms hold what was said, unless something is wrong with it. Unset is what they hold
 	// where nothing was: Undo puts that there.
@@ -34,7 +34,7 @@ type kindOf[T any] struct {
 	// parts are what a setting names; those of a kind by field are its fields, with what is special about some.
 	parts  func(said T) []piece
 	fields map[string]fieldKind
-	// fits says what is wrong about a route, and check does so with its facts.
+	// fits reports mistakes about a route, and check does so with its facts.
 	fits  func(r *resolved, said T) error
 	check func(said T, of facts.Route) error
 	// inherit is what of it inherited routes take along; false: nothing. Nil: they take all.
@@ -192,7 +192,7 @@ func (k *kindOf[T]) besides(s setting, others []setting) (setting, bool) {
 	return s, !left.IsZero()
 }
 
-// wrong reports what is wrong with a setting.
+// wrong reports mistakes in a setting.
 func (in *reading) wrong(format string, args ...any) {
 	in.of.failed = true
 	in.to.mistake(in.of.at, in.of.name+": "+format, args...)

@@ -53,7 +53,7 @@ func chainNames(of []*chained) string {
 	return strings.Join(names, ", ")
 }
 
-// checkMiddleware reports what is wrong with a middleware by itself.
+// checkMiddleware reports mistakes in a middleware by itself.
 func checkMiddleware(in *reading, m Middleware) {
 	if m.Name == "" {
 		in.wrong("a middleware has no name: listings and Without need one")

@@ -92,7 +92,7 @@ func (s *KeySet) check() error {
 	return nil
 }
 
-// private reports what is wrong with an address: who listens on the way to it could put keys of
+// private reports mistakes in an address: who listens on the way to it could put keys of
 // their own in.
 func private(u *url.URL) error {
 	ip := net.ParseIP(u.Hostname())

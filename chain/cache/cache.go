@@ -78,7 +78,7 @@ func (c Control) toCaller() Control {
 	return c
 }
 
-// check says what is wrong with it by itself.
+// check reports mistakes in it by itself.
 func (c Control) check() error {
 	var wrong []error
 	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }

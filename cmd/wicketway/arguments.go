@@ -62,7 +62,7 @@ func helpCommand() *cobra.Command {
 	}
 }
 
-// flagFault says what is wrong with a flag.
+// flagFault reports mistakes in a flag.
 func flagFault(c *cobra.Command, err error) error {
 	if unknown, ok := errors.AsType[*pflag.NotExistError](err); ok {
 		name := "--" + unknown.GetSpecifiedName()

@@ -30,7 +30,7 @@ const (
 type answering struct {
 	data  any
 	print func(io.Writer)
-	// shortfall is what is wrong with what was found, once it has been printed.
+	// shortfall is an error about the result, once that has been printed.
 	shortfall error
 }
 

@@ -97,7 +97,7 @@ func (e routeNumbers) add(r facts.Route, i int) {
 	}
 }
 
-// find looks for the route that a request was for: that for GET serves HEAD, and what is mounted all
+// find looks for the route that a request was for: that for GET serves HEAD, and mounted handlers all
 // methods.
 func (e routeNumbers) find(r record) (i int, ok bool) {
 	methods := []string{r.Method, ""}

@@ -181,7 +181,7 @@ func (es *Encoders) structure(t reflect.Type) encoder {
 		f := t.Field(i)
 		says := members.Read(f)
 		if says.Ignored && (says.Named || f.IsExported()) && f.Tag.Get("json") != "-" {
-			return byPackage // which says what is wrong with it
+			return byPackage // which reports mistakes in it
 		}
 		if says.Ignored {
 			continue

@@ -583,7 +583,7 @@ func unsupported(detail string, accepts []string) *problem.Problem {
 	return p
 }
 
-// faults gathers what is wrong with an input, over all its sources.
+// faults gathers mistakes in an input, over all its sources.
 type faults struct {
 	items      []problem.Item
 	unreadable bool

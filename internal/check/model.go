@@ -14,7 +14,7 @@ import (
 // A Set compiles Go types, each once. The zero Set is ready. It is not safe for
 // concurrent use; the types it gives are immutable and are.
 type Set struct {
-	// Refuse says what is wrong with a type as JSON, where a member, an item or a whole value has it; "":
+	// Refuse reports mistakes in a type as JSON, where a member, an item or a whole value has it; "":
 	// nothing. Whole says which of them it is.
 	Refuse func(t reflect.Type, whole bool) string
 	types  map[reflect.Type]*Type

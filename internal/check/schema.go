@@ -128,7 +128,7 @@ func (c *compiler) contain(typ *Type, elem reflect.Type, where string) {
 	}
 }
 
-// CheckMethod says what is wrong with a Check that nobody would ever ask: one with
+// CheckMethod reports mistakes in a Check that nobody would ever ask: one with
 // another signature, or one of several that are embedded.
 func CheckMethod(t reflect.Type) error {
 	if t.Kind() == reflect.Interface || t.Kind() == reflect.Pointer {
@@ -161,7 +161,7 @@ func CheckMethod(t reflect.Type) error {
 	return nil
 }
 
-// OtherSignature says what is wrong with a method that has another signature than the one that is looked
+// OtherSignature reports mistakes in a method that has another signature than the one that is looked
 // for; nil where there is none of the name. The caller looks it up by a constant name, so that
 // linkers leave out methods that nobody calls.
 func OtherSignature(m reflect.Method, has bool, want reflect.Type) error {
@@ -265,7 +265,7 @@ func (c *compiler) fields(typ *Type, t reflect.Type) {
 	}
 }
 
-// tags says what is wrong with the fields of a struct and of those that are embedded in it.
+// tags reports mistakes in the fields of a struct and of those that are embedded in it.
 func (c *compiler) tags(t reflect.Type, seen map[reflect.Type]bool) {
 	seen[t] = true
 	for i := range t.NumField() {

@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// CheckTag says what is wrong with the form of a struct tag. Go itself drops
+// CheckTag reports mistakes in the form of a struct tag. Go itself drops
 // what it cannot read without a word (an invalid escape such as \d, say), and
 // with it every rule that stood there.
 func CheckTag(tag reflect.StructTag) error {

@@ -109,7 +109,7 @@ func (a *Adapter) untold(counts func(*step) bool) (all [][]string) {
 	return all
 }
 
-// Faults are what is wrong with an old value that has no present one, and what is asked for the latter.
+// Faults are mistakes in an old value that has no present one, and what is asked for the latter.
 type Faults struct {
 	Most int // how many are kept; 0: all
 	// Fresh is given each present struct before it is filled; nil: it is zero then.

@@ -51,7 +51,7 @@ func (t *Table) Count() exchange.Middleware {
 				if route == "" || answer.Status() >= 500 {
 					return
 				}
-				if method == "" { // of what is mounted; callers could make up others
+				if method == "" { // of mounted handlers; callers could make up others
 					method = "*"
 				}
 				caller := x.Caller()
