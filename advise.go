@@ -4,12 +4,15 @@ import (
 	"cmp"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/advice"
+	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -54,6 +57,48 @@ func (s *state) who() string {
 		return fmt.Sprintf("the group at %q (%s)", t.path, t.at)
 	}
 	return fmt.Sprintf("%s (%s)", t.line(), t.at)
+}
+
+// adviseUngiven says which answer a route gives that neither its output type nor Gives shows.
+func (s *state) adviseUngiven(to *reply) {
+	t := s.target
+	if !t.terms().development || !t.part.out.isOpen() && to.status == 0 {
+		return
+	}
+	of := noneType
+	if to.value != nil {
+		v := reflect.ValueOf(to.value).Elem()
+		if v.Kind() == reflect.Interface && !v.IsNil() {
+			v = v.Elem()
+		}
+		of = v.Type()
+	}
+	status := to.status
+	if t.output != nil && !t.part.out.isOpen() {
+		if status == t.output.Status || of == t.part.out.own && status == 0 {
+			return
+		}
+	}
+	if answer.HasNoContent(status) {
+		of = noneType
+	}
+	if status == 0 {
+		status = http.StatusOK
+		if of == noneType {
+			status = http.StatusNoContent
+		}
+	}
+	base := of
+	if base.Kind() == reflect.Pointer {
+		base = base.Elem()
+	}
+	for _, g := range t.terms().gives {
+		if g.status == status && (g.of == of || g.of == base || g.of == reflect.PointerTo(of)) {
+			return
+		}
+	}
+	s.advise("%s answered %d with a %s, which it does not declare: add Gives[%s](%d) at %s", s.who(), status, of, of, status,
+		t.at)
 }
 
 // adviseUndeclared says which kind a route has raised without a word about it in the description.

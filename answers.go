@@ -30,8 +30,11 @@ var answersKind = &kindOf[int]{
 			in.wrong("%d is not the status of a success (200 to 299)", status)
 		}
 	},
-	where: func(r *resolved) bool { return isTyped(r) && r.part.out.kind != ownOutput && r.part.out.at == nil },
-	none:  "no route here has a function whose output leaves the status open; a plain handler writes its own",
+	where: func(r *resolved) bool {
+		out := r.part.out
+		return isTyped(r) && out.at == nil && (out.kind != ownOutput || out.leavesStatus())
+	},
+	none: "no route here has a function whose output leaves the status open; a plain handler writes its own",
 }
 
 // Envelope puts every success of a group under one member of an object. Problems
@@ -136,6 +139,42 @@ var describesKind = &kindOf[*described]{
 	field: func(t *terms) **described { return &t.describes },
 	where: isHandler,
 	none:  "no plain or mounted handler is here; the types of a function say what it reads and answers",
+}
+
+// Gives declares an answer of a route that its output type does not show: the status, and the type of the value, that a
+// [Reply], an output of an interface type or a plain handler can give. T is an output as [Route] takes it. It is for
+// listings and contracts; in development an answer that is not declared is logged.
+//
+//	wicketway.Route("GET /locks/{lock}", d.find, wicketway.Gives[Closed](http.StatusAccepted))
+func Gives[T any](status int) Setting {
+	return givesKind.say(gift{status: status, of: reflect.TypeFor[T](), out: outputOf(reflect.TypeFor[T]())})
+}
+
+var givesKind = &kindOf[gift]{
+	name: "Gives",
+	mode: onlyRoute,
+	apply: func(in *reading, said gift) {
+		content := said.out.kind == ownOutput
+		switch {
+		case said.out.reply || said.out.at != nil && !content:
+			in.wrong("%s has a status of its own: name the type of the value", said.of)
+		case said.status < 200 || said.status > 599 || !content && said.status > 299 && said.status != http.StatusNotModified:
+			in.wrong("%d is not the status of a success (200 to 299): Fails declares problems", said.status)
+		case answer.HasNoContent(said.status) && said.out.kind != noOutput:
+			in.wrong("%d has no content (RFC 9110, 15.3), but the output is %s: write Gives[wicketway.None](%d)", said.status,
+				said.of, said.status)
+		case slices.ContainsFunc(in.gives, func(g gift) bool { return g.of == said.of && g.status == said.status }):
+			in.wrong("%s with the status %d is declared twice", said.of, said.status)
+		}
+		if said.at = in.of.at; !in.of.failed {
+			in.gives = append(in.gives[:len(in.gives):len(in.gives)], said)
+		}
+	},
+	where: func(r *resolved) bool {
+		out := r.part.out
+		return isHandler(r) || isTyped(r) && (out.reply && out.at == nil || out.isOpen() || out.kind == ownOutput)
+	},
+	none: "the output type says all: only a Reply, an interface or a plain handler can answer with a %v besides",
 }
 
 // Formats lists the formats in which the values of a group can be sent. The first is sent to callers

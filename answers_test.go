@@ -202,7 +202,7 @@ func TestAnswers(t *testing.T) {
 		"no route of this version is served by":                        wicketway.Route("POST /x", func(context.Context, wicketway.None) (wicketway.Created[int, lockIn], error) { panic("") }, wicketway.LocatedBy(lockOf)),
 		"is not a Created or RedirectBy with the input":                wicketway.Route("POST /x", func(context.Context, wicketway.None) (int, error) { panic("") }, wicketway.LocatedBy(lockOf)),
 		"LocatedBy: the function is nil":                               wicketway.Route("POST /x", func(context.Context, wicketway.None) (wicketway.Created[int, lockIn], error) { panic("") }, wicketway.LocatedBy[lockIn, int](nil)),
-		"leaves the status open":                                       wicketway.Route("GET /x", func(context.Context, wicketway.None) (wicketway.Content, error) { panic("") }, wicketway.Answers(201)),
+		"leaves the status open":                                       wicketway.Route("GET /x", func(context.Context, wicketway.None) (wicketway.Redirect, error) { panic("") }, wicketway.Answers(201)),
 		`"json" is not a media type`:                                   wicketway.Route("GET /x", findNothing, wicketway.Media("json")),
 		"no route here sends a value as JSON, or":                      wicketway.Handle("GET /x", http.NotFoundHandler(), wicketway.Media("text/plain")),
 		"OmitNull: has no effect":                                      wicketway.Route("GET /x", func(context.Context, wicketway.None) (wicketway.Content, error) { panic("") }, wicketway.OmitNull()),

@@ -43,10 +43,13 @@ func Text(text string) Content {
 }
 
 // Answer sends the content.
-func (c Content) Answer(w http.ResponseWriter, r *http.Request) error {
+func (c Content) Answer(w http.ResponseWriter, r *http.Request) error { return c.answerAs(0, w, r) }
+
+func (c Content) answerAs(status int, w http.ResponseWriter, r *http.Request) error {
 	defer c.discard()
 	s := stateOf(r.Context())
 	return answer.SendContent(w, r, answer.Content{
+		Status:   status,
 		Type:     c.Type,
 		Name:     c.Name,
 		Download: c.Download,
@@ -57,6 +60,8 @@ func (c Content) Answer(w http.ResponseWriter, r *http.Request) error {
 		Hashed:   s != nil && s.target.terms().conditional,
 	})
 }
+
+func (Content) leavesStatus() bool { return true }
 
 // discard closes what will not be sent.
 func (c Content) discard() {
@@ -81,13 +86,17 @@ type Redirect struct {
 }
 
 // Answer sends the redirect.
-func (r Redirect) Answer(w http.ResponseWriter, _ *http.Request) error {
+func (r Redirect) Answer(w http.ResponseWriter, to *http.Request) error { return r.answerAs(0, w, to) }
+
+func (r Redirect) answerAs(status int, w http.ResponseWriter, _ *http.Request) error {
 	if !r.Elsewhere && !isOwnPath(r.Path) {
 		return fmt.Errorf("redirect to %q: it is not a path of this host, such as /locks/bell; Elsewhere allows others",
 			r.Path)
 	}
-	return sendAway(w, r.Status, r.Path)
+	return sendAway(w, status, r.Status, r.Path)
 }
+
+func (Redirect) leavesStatus() bool { return false }
 
 // Answers documents the answers, for listings.
 func (Redirect) Answers() []facts.Answer {
@@ -111,18 +120,24 @@ type RedirectBy[In any] struct {
 
 // Answer sends the redirect.
 func (r RedirectBy[In]) Answer(w http.ResponseWriter, request *http.Request) error {
+	return r.answerAs(0, w, request)
+}
+
+func (RedirectBy[In]) leavesStatus() bool { return false }
+
+func (r RedirectBy[In]) answerAs(status int, w http.ResponseWriter, request *http.Request) error {
 	s := stateOf(request.Context())
 	if s == nil {
 		return fmt.Errorf("redirect: the context is not that of an API's request")
 	}
 	if r.Location != "" {
-		return Redirect{Status: r.Status, Path: r.Location}.Answer(w, request)
+		return Redirect{Status: r.Status, Path: r.Location}.answerAs(status, w, request)
 	}
 	path, err := s.location(&r.At)
 	if err != nil {
 		return err
 	}
-	return sendAway(w, r.Status, path)
+	return sendAway(w, status, r.Status, path)
 }
 
 // Answers documents the answers, for listings.
@@ -130,8 +145,13 @@ func (RedirectBy[In]) Answers() []facts.Answer { return Redirect{}.Answers() }
 
 func (RedirectBy[In]) replied() outputTypes { return outputTypes{at: reflect.TypeFor[In]()} }
 
-func sendAway(w http.ResponseWriter, status int, to string) error {
-	switch status = cmp.Or(status, http.StatusSeeOther); status {
+// sendAway sends a redirect with the status of the Reply around it, or its own.
+func sendAway(w http.ResponseWriter, ofReply, own int, to string) error {
+	if ofReply != 0 && own != 0 && ofReply != own {
+		return fmt.Errorf("redirect to %q: the Reply has the status %d, and the redirect %d: leave one out", to, ofReply, own)
+	}
+	status := cmp.Or(ofReply, own, http.StatusSeeOther)
+	switch status {
 	case http.StatusSeeOther, http.StatusTemporaryRedirect, http.StatusPermanentRedirect:
 	default:
 		return fmt.Errorf("redirect to %q: the status %d is not one of 303, 307 and 308", to, status)

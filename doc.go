@@ -42,6 +42,14 @@
 // and any [Answerer]. [Envelope], [Conditional], [OmitNull], [Media] and [Development] are
 // settings about outputs. A route that changes something takes [Conditions] as an input.
 //
+// [Reply] gives each of them a status and header fields of its own. An output of an interface type, any included, is
+// sent as the value in it would be. [Gives] declares answers that the type does not show. A nil without an error means:
+//
+//	a nil value, in any too     null, or 404 where a GET names a value in its path
+//	a nil value in a Reply      no content, where its status is 204, 205 or 304; else as before
+//	a nil Reply, Page, Created, Redirect, Content, Answerer or Stream
+//	                            a mistake of the route: 500, or 404 where a GET names a value in its path
+//
 // # Versions
 //
 // A [Version] can [Inherit] from an earlier one: it takes over every route that it does not declare
@@ -92,6 +100,7 @@
 //	Fails              route, group     all      -
 //	FormatChoice       route, group     by field Undo
 //	Formats            route, group     nearest  Undo
+//	Gives              route            all      -
 //	Guard              route, group     nearest  Public
 //	IgnoreReadOnly     route, group     nearest  Undo
 //	JSONProblems       route, group     nearest  Undo

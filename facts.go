@@ -136,6 +136,11 @@ func (r *resolved) addTypes(docs *check.Documents) {
 	if r.output != nil {
 		docs.Add(r.output.Schema, r.output.Direction())
 	}
+	for _, p := range r.given {
+		if p != nil && p.Schema != nil {
+			docs.Add(p.Schema, p.Direction())
+		}
+	}
 	if s := r.terms().problemsAs; s != nil {
 		docs.Add(s.schema, check.Direction{Sent: true})
 	}
@@ -262,7 +267,34 @@ func (r *resolved) formatsInfo() *facts.Formats {
 	return f
 }
 
-func (r *resolved) answerInfo(docs *check.Documents) (all []facts.Answer) {
+// answerInfo are the answers that the output type shows, and those that Gives declares.
+func (r *resolved) answerInfo(docs *check.Documents) []facts.Answer {
+	all := r.shownAnswers(docs)
+	for i, g := range r.terms().gives {
+		switch p := r.given[i]; {
+		case p == nil && g.out.info != nil:
+			for _, one := range g.out.info()[:1] {
+				one.Status = g.status
+				all = append(all, one)
+			}
+		case p == nil: // a stream
+			all = append(all, facts.Answer{Status: g.status, Type: shape.TypeName(g.out.value), Of: g.out.value, Stream: true,
+				List: true})
+		case p.Type == nil:
+			all = append(all, facts.Answer{Status: g.status})
+		default:
+			one := facts.Answer{Status: g.status, Media: p.Media, Type: shape.TypeName(p.Type), Of: p.Type,
+				List: p.Schema != nil && p.Schema.IsList()}
+			if docs != nil && p.Schema != nil {
+				one.Schema = r.inEnvelope(docs.Schema(p.Schema, p.Direction()))
+			}
+			all = append(all, one)
+		}
+	}
+	return all
+}
+
+func (r *resolved) shownAnswers(docs *check.Documents) (all []facts.Answer) {
 	switch {
 	case r.part.what == filesPart:
 		return r.fileAnswers()
@@ -270,6 +302,10 @@ func (r *resolved) answerInfo(docs *check.Documents) (all []facts.Answer) {
 		return nil
 	case r.part.out.info != nil:
 		all = r.part.out.info()
+		if status := r.terms().answers; status != 0 && status != http.StatusOK { // then there are no parts of it
+			all = all[:1]
+			all[0].Status = status
+		}
 		for i := range all {
 			if media := r.terms().media; media != "" && all[i].Media != "" {
 				all[i].Media = media
@@ -279,7 +315,7 @@ func (r *resolved) answerInfo(docs *check.Documents) (all []facts.Answer) {
 		}
 		return all
 	}
-	a := facts.Answer{Status: r.output.Status, Fields: r.answerFields(), Open: r.part.out.reply}
+	a := facts.Answer{Status: r.output.Status, Fields: r.answerFields(), Open: r.part.out.reply || r.part.out.isOpen()}
 	if r.output.Type == nil {
 		return []facts.Answer{a}
 	}

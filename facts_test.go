@@ -45,6 +45,7 @@ func TestFacts(t *testing.T) {
 		}) (wicketway.None, error) {
 			return wicketway.None{}, nil
 		}),
+		returning(wicketway.Reply[any]{}, wicketway.Gives[berth](203), wicketway.Gives[wicketway.None](204), wicketway.Gives[wicketway.Content](404)),
 		wicketway.At("/east", wicketway.Guard(keeper("gate")), wicketway.Route("GET /", whose)),
 		wicketway.At("/west", wicketway.Guard(keeper("gate")), wicketway.Route("GET /", whose)),
 	)
@@ -65,6 +66,7 @@ func TestFacts(t *testing.T) {
 	}{
 		{"what is sent is open, and has null", d.Defs["berth"], `{"properties":{"bollards":{"items":{"type":"string"},"type":"array"},"depth":{"format":"int64","maximum":9223372036854775807,"minimum":-9223372036854775808,"type":["integer","null"]},"id":{"format":"int64","maximum":9223372036854775807,"minimum":-9223372036854775808,"readOnly":true,"type":"integer"},"name":{"description":"On the sign","examples":["East Basin 4"],"minLength":1,"type":"string"}},"required":["depth","id","name"],"type":"object"}`},
 		{"what is read refuses others", d.Defs["berthInput"], `"additionalProperties":false`},
+		{"given statuses and types are answers", of("/x").Answers, `{"status":203,"media":"application/json","type":"wicketway_test.berth","schema":{"$ref":"#/$defs/berth"}},{"status":204},{"status":404,"media":"*/*"`},
 		{"and needs less", d.Defs["berthInput"], `"required":["name"]`},
 		{"unless it allows them", of("/lax/{berth}").Bodies, `{"$ref":"#/$defs/berthInput2"}`},
 		{"in a schema of its own", d.Defs["berthInput2"], `"required":["name"],"type":"object"}`},

@@ -291,19 +291,22 @@ const anyMethod = table.AnyMethod
 // A resolved route is what a description says of one, as plain data: it is complete before
 // anything is compiled.
 type resolved struct {
-	method  string   // anyMethod for mounted handlers
-	path    string   // the path template, as it was written where it is none
-	names   []string // of its parameters
-	at      here.Place
-	name    string // for links; "" where it has none
-	part    *routePart
-	list    *list // whose settings hold, nearest first
-	input   *bind.Plan
-	output  *answer.Plan // nil for handlers
-	ties    *ties        // to other routes; nil for most
-	lineage *lineage     // to an earlier version; nil for most
-	adapted *adapted     // nil: it reads and sends what its function does
-	says    *resolved    // what Describes says of a handler; nil for most
+	method string   // anyMethod for mounted handlers
+	path   string   // the path template, as it was written where it is none
+	names  []string // of its parameters
+	at     here.Place
+	name   string // for links; "" where it has none
+	part   *routePart
+	list   *list // whose settings hold, nearest first
+	input  *bind.Plan
+	output *answer.Plan // nil for handlers
+	// openStream sends the streams that an output of an interface type can hold; nil for others.
+	openStream *answer.Plan
+	given      []*answer.Plan // what Gives says
+	ties       *ties          // to other routes; nil for most
+	lineage    *lineage       // to an earlier version; nil for most
+	adapted    *adapted       // nil: it reads and sends what its function does
+	says       *resolved      // what Describes says of a handler; nil for most
 }
 
 // An endpoint serves a request at the end of its chain. An error that it returns

@@ -20,10 +20,15 @@ var noneType = reflect.TypeFor[None]()
 // Optional tells absent, null and a value apart; see [schema.Optional].
 type Optional[T any] = schema.Optional[T]
 
-// Reply is an output with a status and header fields of its own. Like all outputs of this
-// package it can be returned as a pointer, so that a failing return is nil, err.
+// Reply is an output with a status and header fields of its own, around any output except another Reply and [Created].
+// Like all outputs of this package it can be returned as a pointer, so that a failing return is nil, err.
+//
+//	return wicketway.Reply[wicketway.Redirect]{Header: cookie, Value: wicketway.Redirect{Path: "/"}}, nil
+//	return wicketway.Reply[wicketway.Content]{Status: http.StatusNotFound, Value: wicketway.Text("no such weir")}, nil
+//	return wicketway.Reply[*Passage]{Status: http.StatusNoContent}, nil // 204, 205 and 304 have no content, so no value
 type Reply[T any] struct {
-	// Status is 200 to 299; 0 leaves the status of Answers.
+	// Status is a success (200 to 299), or 304; 0 leaves that of the value, of Answers, or the usual one. Around a
+	// Content it can be an error too, and around a Redirect it is one of the redirect's. [Gives] documents it.
 	Status int
 	// Header is added to the answer. A Content-Type takes the place of application/json.
 	Header http.Header
@@ -111,6 +116,13 @@ var fileType = bind.FileType{
 	Make: func(f bind.Received) reflect.Value { return reflect.ValueOf(File{f.Name, f.Type, f.Size, f.Content}) },
 }
 
+// A statusAnswerer is an Answerer that a Reply can give a status; 0: it has its own.
+type statusAnswerer interface {
+	answerAs(status int, w http.ResponseWriter, r *http.Request) error
+	// leavesStatus reports whether Answers can give it one, too.
+	leavesStatus() bool
+}
+
 // An Answerer is an output that sends itself, where no other output will do. [Content] and
 // [Redirect] are some.
 type Answerer interface {
@@ -166,6 +178,7 @@ type outputType struct {
 	value   reflect.Type // of the value, or of the items of a stream; nil where nothing is
 	at      reflect.Type // of the input that makes a location; nil: none
 	reply   bool         // it is in a Reply, or another output with a header of its own
+	own     reflect.Type // of an Answerer; nil for others
 	pointer bool         // the route returns a pointer to an output of this package
 	page    bool         // the value is a Page
 	info    func() []facts.Answer
@@ -191,12 +204,24 @@ func outputOf(t reflect.Type) outputType {
 	case streamed(o.value) != nil:
 		o.kind, o.value = streamOutput, streamed(o.value)
 	case o.value.Implements(answererType) || reflect.PointerTo(o.value).Implements(answererType):
-		o.kind, o.info, o.value = ownOutput, infoOf(o.value), nil
+		o.kind, o.info, o.own, o.value = ownOutput, infoOf(o.value), o.value, nil
 	case o.value.Kind() != reflect.Interface:
 		o.page = reflect.PointerTo(o.value).Implements(reflect.TypeFor[pager]())
 	}
 	return o
 }
+
+// leavesStatus reports whether Answers says the status of an output that sends itself.
+func (o *outputType) leavesStatus() bool {
+	if o.own == nil {
+		return false
+	}
+	own, ok := reflect.Zero(o.own).Interface().(statusAnswerer)
+	return ok && own.leavesStatus()
+}
+
+// isOpen reports whether the value is of an interface type, so that it can be an output itself.
+func (o *outputType) isOpen() bool { return o.value != nil && o.value.Kind() == reflect.Interface }
 
 // isOutput reports whether a type is an output of this package, rather than a value.
 func isOutput(t reflect.Type) bool {

@@ -7,10 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"mime/multipart"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"net/textproto"
 	"os"
 	"path/filepath"
@@ -403,3 +405,90 @@ type held struct {
 }
 
 func (*held) Check(*schema.Report) {}
+
+// Each output by what a function returns: a value, nil, a Reply around it with a status and a header field, and all of
+// these in an interface.
+func TestEachOutput(t *testing.T) {
+	type lock struct {
+		Name string `json:"name"`
+	}
+	bell := lock{"bell"}
+	cookie := http.Header{"Set-Cookie": {"seen=1"}}
+	items := wicketway.Stream[int](func(yield func(int, error) bool) { _ = yield(1, nil) && yield(2, nil) })
+	for name, c := range map[string]struct {
+		part   wicketway.Part
+		status int
+		want   string // a field, or a part of the body
+	}{
+		"a value":                          {returning(bell), 200, `{"name":"bell"}`},
+		"a nil value":                      {returning((*lock)(nil)), 200, "null"},
+		"a nil value at a path that names": {named((*lock)(nil)), 404, "not-found"},
+		"a value with a status":            {returning(wicketway.Reply[lock]{Status: 202, Value: bell}), 202, "bell"},
+		"a value with a field":             {returning(wicketway.Reply[lock]{Header: cookie, Value: bell}), 200, "Set-Cookie: seen=1"},
+		"no value and 204":                 {returning(wicketway.Reply[*lock]{Status: 204}), 204, ""},
+		"no value and 205":                 {returning(wicketway.Reply[*lock]{Status: 205}), 205, ""},
+		"no value and 304":                 {named(wicketway.Reply[*lock]{Status: 304, Header: cookie}), 304, "Set-Cookie: seen=1"},
+		"a value and 204":                  {returning(wicketway.Reply[lock]{Status: 204, Value: bell}), 500, "internal"},
+		"a value and 404":                  {returning(wicketway.Reply[lock]{Status: 404, Value: bell}), 500, "internal"},
+		"a nil Reply":                      {returning((*wicketway.Reply[lock])(nil)), 500, "internal"},
+		"None":                             {returning(wicketway.None{}), 204, ""},
+		"None with a status":               {returning(wicketway.Reply[wicketway.None]{Status: 202, Header: cookie}), 202, "Set-Cookie: seen=1"},
+		"content":                          {returning(wicketway.Text("weir")), 200, "weir"},
+		"content that Answers":             {returning(wicketway.Text("weir"), wicketway.Answers(203)), 203, "weir"},
+		"content with a status":            {returning(wicketway.Reply[wicketway.Content]{Status: 404, Value: wicketway.Text("no such weir")}), 404, "no such weir"},
+		"content and 204":                  {returning(wicketway.Reply[wicketway.Content]{Status: 204, Value: wicketway.Text("x")}), 500, "internal"},
+		"content and 206":                  {returning(wicketway.Reply[wicketway.Content]{Status: 206, Value: wicketway.Text("x")}), 500, "internal"},
+		"a redirect":                       {returning(wicketway.Redirect{Path: "/y"}), 303, "Location: /y"},
+		"a redirect with a cookie":         {returning(wicketway.Reply[wicketway.Redirect]{Header: cookie, Value: wicketway.Redirect{Path: "/y"}}), 303, "Set-Cookie: seen=1"},
+		"a redirect with a status":         {returning(wicketway.Reply[wicketway.Redirect]{Status: 307, Value: wicketway.Redirect{Path: "/y"}}), 307, "Location: /y"},
+		"a redirect with two":              {returning(wicketway.Reply[wicketway.Redirect]{Status: 307, Value: wicketway.Redirect{Status: 308, Path: "/y"}}), 500, "internal"},
+		"a redirect and 200":               {returning(wicketway.Reply[wicketway.Redirect]{Status: 200, Value: wicketway.Redirect{Path: "/y"}}), 500, "internal"},
+		"a stream":                         {returning(items), 200, "[1,\n2]"},
+		"a stream with a status":           {returning(wicketway.Reply[wicketway.Stream[int]]{Status: 202, Header: cookie, Value: items}), 202, "[1,\n2]"},
+		"a nil stream":                     {returning(wicketway.Stream[int](nil)), 500, "internal"},
+		"a stream and 204":                 {returning(wicketway.Reply[wicketway.Stream[int]]{Status: 204, Value: items}), 500, "internal"},
+		"a value in any":                   {returning[any](bell), 200, "bell"},
+		"nil in any":                       {returning[any](nil), 200, "null"},
+		"a Reply in any":                   {returning[any](wicketway.Reply[lock]{Status: 202, Header: cookie, Value: bell}), 202, "bell"},
+		"a pointer to a Reply in any":      {returning[any](&wicketway.Reply[any]{Status: 202, Value: bell}), 202, "bell"},
+		"a nil Reply in any":               {returning[any]((*wicketway.Reply[lock])(nil)), 500, "internal"},
+		"None in any":                      {returning[any](wicketway.None{}), 204, ""},
+		"content in any":                   {returning[any](wicketway.Text("weir")), 200, "weir"},
+		"content with a status in any":     {returning[any](wicketway.Reply[wicketway.Content]{Status: 404, Value: wicketway.Text("no")}), 404, "no"},
+		"a redirect in any":                {returning[any](wicketway.Reply[wicketway.Redirect]{Header: cookie, Value: wicketway.Redirect{Path: "/y"}}), 303, "Set-Cookie: seen=1"},
+		"a stream in any":                  {returning[any](items), 200, "[1,\n2]"},
+		"Created in any":                   {returning[any](wicketway.Created[lock, lockIn]{Value: bell}), 500, "internal"},
+		"Created with a Location in any":   {returning[any](wicketway.Created[lock, lockIn]{Value: bell, Location: "/x/bell"}), 201, "Location: /x/bell"},
+		"a value in an interface":          {returning[fmt.Stringer](netip.MustParseAddr("192.0.2.1")), 200, `"192.0.2.1"`},
+		"any in an envelope":               {wicketway.Group(wicketway.Envelope("data"), returning[any](wicketway.Reply[lock]{Value: bell})), 200, `{"data":{"name":"bell"}}`},
+		"content in any, in an envelope":   {wicketway.Group(wicketway.Envelope("data"), returning[any](wicketway.Text("weir"))), 200, "weir"},
+	} {
+		api := mustBuild(wicketway.Log(slog.New(slog.DiscardHandler)), c.part)
+		for _, method := range []string{"GET", "HEAD"} {
+			path := "/x"
+			if strings.Contains(name, "path") || strings.Contains(name, "304") {
+				path = "/x/y"
+			}
+			w := ask(api, method+" "+path, "", "")
+			got := w.Body.String()
+			for field, values := range w.Header() {
+				got += "\n" + field + ": " + strings.Join(values, ", ")
+			}
+			if w.Code != c.status || !strings.Contains(got, c.want) && (method == "GET" || strings.Contains(c.want, ": ")) {
+				t.Errorf("%s, %s: %d %s, want %d %s", name, method, w.Code, got, c.status, c.want)
+			}
+		}
+	}
+}
+
+func returning[Out any](out Out, settings ...wicketway.Setting) wicketway.Part {
+	return wicketway.Route("GET /x", func(context.Context, wicketway.None) (Out, error) { return out, nil }, settings...)
+}
+
+// named returns an output at a path that names a value.
+func named[Out any](out Out) wicketway.Part {
+	type value struct {
+		Y string `from:"path y"`
+	}
+	return wicketway.Route("GET /x/{y}", func(context.Context, value) (Out, error) { return out, nil })
+}

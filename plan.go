@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 	"reflect"
 	"slices"
@@ -83,6 +84,7 @@ func (b *builder) planOutput(r *resolved) {
 		t.omitNull,
 		t.development,
 	}
+	b.planGiven(r)
 	if r.output = b.outputs[key]; r.output != nil {
 		return
 	}
@@ -110,10 +112,37 @@ func (b *builder) planOutput(r *resolved) {
 	}
 }
 
+// planGiven plans the answers that Gives declares, and streams in outputs of interface types.
+func (b *builder) planGiven(r *resolved) {
+	t := r.terms()
+	config := answer.Config{Envelope: t.envelope, OmitNull: t.omitNull, Development: t.development, Media: t.media,
+		Parameter: t.mediaParameter(), Schemas: &b.schemas, Encoders: &b.encoders, Mistake: b.wrongWith(r)}
+	if r.part.out.isOpen() {
+		streams := config
+		streams.Choice = answer.StreamChoice
+		r.openStream = answer.Compile(reflect.TypeFor[any](), streams)
+	}
+	for _, g := range t.gives {
+		config.Status = g.status
+		config.Mistake = func(format string, args ...any) {
+			b.broken[r] = true
+			b.mistake(g.at, "Gives: %s", fmt.Sprintf(format, args...))
+		}
+		if g.out.kind == ownOutput || g.out.kind == streamOutput {
+			r.given = append(r.given, nil)
+			continue
+		}
+		r.given = append(r.given, answer.Compile(g.out.value, config))
+	}
+}
+
 // planDescribed plans what Describes says of a handler as if a function were served.
 func (b *builder) planDescribed(r *resolved, unparsed bool) {
 	of := r.terms().describes
 	if of == nil {
+		if r.terms().gives != nil {
+			b.planGiven(r)
+		}
 		return
 	}
 	part := *r.part

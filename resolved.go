@@ -144,8 +144,11 @@ func (r *resolved) wireIn() reflect.Type {
 }
 
 func (r *resolved) wireOut() reflect.Type {
-	if r.adapted != nil && r.adapted.out != nil {
+	switch {
+	case r.adapted != nil && r.adapted.out != nil:
 		return r.adapted.out.Old
+	case r.part.out.isOpen():
+		return reflect.TypeFor[any]() // the value in the interface counts
 	}
 	return r.part.out.value
 }

@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"net/http"
@@ -44,42 +45,114 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int,
 			}
 		}
 	}
-	if isNilBelow(to.value) && (of.kind != valueOutput || s.target.namesValue()) {
+	var err error
+	kind := of.kind
+	if of.isOpen() {
+		if kind, err = s.open(&to); err != nil {
+			return err
+		}
+	}
+	if to.value != nil && isNilBelow(to.value) && !answer.HasNoContent(to.status) &&
+		(kind != valueOutput || s.target.namesValue()) {
 		return s.nothing(r)
 	}
-	err := s.sendOutput(w, r, to, offer, varies)
-	if err == nil {
+	s.adviseUngiven(&to)
+	if err = s.sendOutput(w, r, to, kind, offer, varies); err == nil {
 		return nil
 	}
 	if _, unwritten := errors.AsType[answer.Unwritten](err); unwritten {
 		return err
 	}
-	if _, broken := errors.AsType[answer.Broken](err); broken || of.kind == ownOutput && !exchange.CallerLeft(s.Context) {
+	if _, broken := errors.AsType[answer.Broken](err); broken || kind == ownOutput && !exchange.CallerLeft(s.Context) {
 		return err
 	}
 	s.Failed(leftBy(err), nil) // there is nobody to tell
 	return nil
 }
 
-func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, offer int, varies bool) error {
-	t := s.target
-	switch t.part.out.kind {
-	case streamOutput:
-		return s.sendStream(w, r, to, to.value, offer)
-	case ownOutput:
-		if to.status != 0 {
-			return fmt.Errorf("the route answered with a Reply of status %d, but its value has one of its own", to.status)
+// open unpacks an output of an interface type: the value in it counts as if the function had returned that.
+func (s *state) open(to *reply) (outputKind, error) {
+	for {
+		v := reflect.ValueOf(to.value).Elem()
+		if v.Kind() == reflect.Interface {
+			if v.IsNil() {
+				to.value = new(any)
+				return valueOutput, nil
+			}
+			v = v.Elem()
 		}
-		for name, values := range to.header {
-			w.Header()[name] = append(w.Header()[name], values...)
+		pointer := v
+		if v.Kind() != reflect.Pointer {
+			pointer = reflect.New(v.Type())
+			pointer.Elem().Set(v)
 		}
-		if own, ok := to.value.(Answerer); ok {
-			return own.Answer(w, r)
+		inner, isReply := pointer.Interface().(replier)
+		_, answers := v.Interface().(Answerer)
+		switch {
+		case isReply && pointer.IsNil():
+			return noOutput, errNilReply
+		case isReply:
+			if at, ok := inner.(located); ok {
+				if location, _ := at.place(); location == "" {
+					return noOutput, fmt.Errorf("the route %s answered with a %s in an interface: make it the output, so that "+
+						"LocatedBy can name its route, or set its Location", s.target.line(), pointer.Type().Elem())
+				}
+			}
+			one := inner.reply()
+			if at, ok := inner.(located); ok {
+				one.header, _ = s.withLocation(one.header, at)
+			}
+			to.status = cmp.Or(one.status, to.status)
+			to.header = mergeFields(to.header, one.header)
+			to.value = one.value
+		case v.Type() == noneType:
+			to.value = nil
+			return noOutput, nil
+		case answers:
+			to.value = pointer.Interface()
+			return ownOutput, nil
+		case streamed(v.Type()) != nil:
+			to.value = pointer.Interface()
+			return streamOutput, nil
+		default:
+			held := v.Interface()
+			to.value = &held // as the plan has it
+			return valueOutput, nil
 		}
-		return reflect.ValueOf(to.value).Elem().Interface().(Answerer).Answer(w, r)
 	}
-	if t.pages() {
-		to.header = withLinks(to.header, r, t.input.QueryField(cursorType), to.value.(pager))
+}
+
+var errNilReply = errors.New("the route answered with a nil Reply in an interface")
+
+// mergeFields adds header fields to others, neither of which is ours to change.
+func mergeFields(one, more http.Header) http.Header {
+	if one == nil || more == nil {
+		if one == nil {
+			return more
+		}
+		return one
+	}
+	all := one.Clone()
+	for name, values := range more {
+		all[name] = append(all[name], values...)
+	}
+	return all
+}
+
+func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kind outputKind, offer int, varies bool) error {
+	t := s.target
+	switch {
+	case kind == streamOutput && t.part.out.isOpen():
+		return s.sendOpenStream(w, r, to)
+	case kind == streamOutput:
+		return s.sendStream(w, r, t.output, to, offer)
+	case kind == ownOutput:
+		return s.sendOwn(w, r, to)
+	case kind == noOutput && to.value == nil: // None in an interface
+		return answer.SendNone(w, to.status, to.header)
+	}
+	if p, is := to.value.(pager); is && t.pages() {
+		to.header = withLinks(to.header, r, t.input.QueryField(cursorType), p)
 	}
 	if err := s.checkTag(to, offer); err != nil {
 		return err
@@ -98,6 +171,28 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, off
 		Varies: varies,
 		Broken: broken,
 	})
+}
+
+// sendOwn has an output send itself, with the status and the header fields of the Reply around it.
+func (s *state) sendOwn(w http.ResponseWriter, r *http.Request, to reply) error {
+	for name, values := range to.header {
+		w.Header()[name] = append(w.Header()[name], values...)
+	}
+	own, ok := to.value.(Answerer)
+	if !ok {
+		own = reflect.ValueOf(to.value).Elem().Interface().(Answerer)
+	}
+	status := to.status
+	if one, ok := own.(statusAnswerer); ok {
+		if status == 0 && one.leavesStatus() {
+			status = s.target.terms().answers
+		}
+		return one.answerAs(status, w, r)
+	}
+	if status != 0 {
+		return fmt.Errorf("the route answered with a Reply of status %d, but its value, a %T, has one of its own", status, own)
+	}
+	return own.Answer(w, r)
 }
 
 // withLocation adds the address of what was created to the header fields of a reply.
@@ -189,9 +284,9 @@ func (s *state) storedAsSent(get *answer.Plan, value any, route string) bool {
 }
 
 // sendStream answers with what a stream gives.
-func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, from any, form int) error {
+func (s *state) sendStream(w http.ResponseWriter, r *http.Request, by *answer.Plan, to reply, form int) error {
 	out := answer.Stream{
-		Plan:    s.target.output,
+		Plan:    by,
 		Form:    answer.StreamForm(form),
 		Status:  to.status,
 		Header:  to.header,
@@ -209,7 +304,7 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 				yield(nil, failure.Caught(v))
 			}
 		}()
-		eachOf(from, yield)
+		eachOf(to.value, yield)
 	})
 	if broken, ok := errors.AsType[answer.Broken](err); ok && out.Form == answer.StreamEvents {
 		if err = broken.Unwrap(); s.hasLeft(err) {
@@ -220,6 +315,15 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, to reply, fro
 		return nil
 	}
 	return err
+}
+
+// sendOpenStream answers with a stream that was in an interface.
+func (s *state) sendOpenStream(w http.ResponseWriter, r *http.Request, to reply) error {
+	form, _, err := answer.StreamChoice.Choose(r, "")
+	if err != nil {
+		return err
+	}
+	return s.sendStream(w, r, s.target.openStream, to, form)
 }
 
 // event writes the problem that ends a stream of events.

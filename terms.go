@@ -44,6 +44,7 @@ type terms struct {
 	inherited   bool       // they are of a list that another version has
 	answers     int        // the status of a success; 0: 200, or 204 for None
 	describes   *described // what a handler reads and answers
+	gives       []gift
 	located     location
 	summary     string
 	description string
@@ -337,6 +338,17 @@ type FormatChoice struct {
 	// OrFirst sends the first format to callers that choose one that is not offered, rather than 406.
 	OrFirst bool
 }
+
+// A gift is an answer that Gives declares.
+type gift struct {
+	at     here.Place
+	status int
+	of     reflect.Type
+	out    outputType
+}
+
+// String gives the type.
+func (g gift) String() string { return g.of.String() }
 
 // described are the types that Describes names.
 type described struct {

@@ -36,14 +36,16 @@ type Settings struct {
 	Sample int
 }
 
-func (s *Settings) check() (wrong error) {
+func (s *Settings) check() error {
+	var wrong []error
+	fault := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
 	if s.Slow < 0 {
-		wrong = fmt.Errorf("Slow: %v is not a positive duration", s.Slow)
+		fault("Slow: %v is not a positive duration", s.Slow)
 	}
 	if s.Sample < 0 {
-		wrong = errors.Join(wrong, fmt.Errorf("Sample: one of %d requests: the number is positive", s.Sample))
+		fault("Sample: one of %d requests: the number is positive", s.Sample)
 	}
-	return wrong
+	return errors.Join(wrong...)
 }
 
 // Add adds attributes to the record of a request, from a handler or a middleware.

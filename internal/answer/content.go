@@ -23,6 +23,7 @@ import (
 
 // Content is what is sent as it is.
 type Content struct {
+	Status   int    // 0: 200, or what conditions and ranges ask for
 	Type     string // media type; "": found by the name
 	Name     string // of the file, for callers who keep it
 	Download bool   // callers are asked to keep it
@@ -40,6 +41,9 @@ type Content struct {
 // SendContent answers with content, and with parts of it (RFC 9110, 14) where it can seek. An
 // [Unwritten] error comes before anything was sent. It does not close the body.
 func SendContent(w http.ResponseWriter, r *http.Request, c Content) error {
+	if c.Status != 0 && c.Status != http.StatusOK {
+		return c.sendAs(w, r)
+	}
 	c.complete()
 	h := w.Header()
 	if err := c.label(h); err != nil {
@@ -70,6 +74,21 @@ func SendContent(w http.ResponseWriter, r *http.Request, c Content) error {
 	return ranges(w, func(w http.ResponseWriter) {
 		http.ServeContent(w, inParts(r, field), "", c.Modified, seeker)
 	})
+}
+
+// sendAs sends content with another status than 200: as a whole, and whatever the conditions of the request are, which
+// are about the content that 200 has (RFC 9110, 13.2.1 and 14.2).
+func (c *Content) sendAs(w http.ResponseWriter, r *http.Request) error {
+	if s := c.Status; s < 200 || s > 599 || s >= 300 && s < 400 || HasNoContent(s) || s == http.StatusPartialContent {
+		return unwritten("the route answered with content and the status %d: content has a status of success or of an "+
+			"error, and neither 204, 205 nor 206", s)
+	}
+	c.Hashed = false
+	c.complete()
+	if err := c.label(w.Header()); err != nil {
+		return Unwritten{err}
+	}
+	return c.copy(w, r)
 }
 
 func isEmpty(body io.ReadSeeker) bool {
@@ -214,8 +233,9 @@ func (c *Content) copy(w http.ResponseWriter, r *http.Request) error {
 	if c.Size > 0 {
 		h["Content-Length"] = []string{strconv.FormatInt(c.Size, 10)}
 	}
+	status := cmp.Or(c.Status, http.StatusOK)
 	if r.Method == http.MethodHead {
-		w.WriteHeader(http.StatusOK)
+		w.WriteHeader(status)
 		return nil
 	}
 	body := bufio.NewReaderSize(c.Body, peeked)
@@ -223,7 +243,7 @@ func (c *Content) copy(w http.ResponseWriter, r *http.Request) error {
 		delete(h, "Content-Length")
 		return Unwritten{fmt.Errorf("the content cannot be read: %w", err)}
 	}
-	w.WriteHeader(http.StatusOK)
+	w.WriteHeader(status)
 	watched := &watchedReader{body, nil}
 	if _, err := io.Copy(w, watched); err != nil && watched.err == nil {
 		return err

@@ -87,6 +87,9 @@ const (
 // any other is that of the connection.
 func (s *Stream) Send(w http.ResponseWriter, r *http.Request, each func(yield func(item any, err error) bool)) error {
 	status, err := s.Plan.status(s.Status)
+	if err == nil && HasNoContent(status) {
+		err = unwritten("the route answered with a stream and the status %d, which has no content (RFC 9110, 15.3)", status)
+	}
 	if err != nil {
 		return err
 	}

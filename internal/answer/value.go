@@ -84,7 +84,7 @@ func Compile(t reflect.Type, c Config) *Plan {
 	case t == nil:
 		p.Status = cmp.Or(p.Status, http.StatusNoContent)
 		return p
-	case hasNoContent(c.Status):
+	case HasNoContent(c.Status):
 		c.Mistake("Answers: %d has no content (RFC 9110, 15.3), but the output is %s: use wicketway.None", c.Status, t)
 	}
 	p.Status = cmp.Or(p.Status, http.StatusOK)
@@ -142,10 +142,9 @@ func (p *Plan) vary(more string) {
 	}
 }
 
-// hasNoContent are the successes that end with their header (RFC 9110, 15.3.5 and
-// 15.3.6).
-func hasNoContent(status int) bool {
-	return status == http.StatusNoContent || status == http.StatusResetContent
+// HasNoContent reports whether answers of a status end with their header (RFC 9110, 15.3.5, 15.3.6 and 15.4.5).
+func HasNoContent(status int) bool {
+	return status == http.StatusNoContent || status == http.StatusResetContent || status == http.StatusNotModified
 }
 
 // An Unwritten error says that nothing has been sent: another answer can be.
@@ -170,16 +169,31 @@ type Sending struct {
 // Status gives the status of a success, as the route or else the plan says.
 func (p *Plan) status(own int) (int, error) {
 	status := cmp.Or(own, p.Status)
-	if status < 200 || status > 299 {
+	if (status < 200 || status > 299) && status != http.StatusNotModified {
 		return 0, unwritten("the route answered with a Reply of status %d, which is not a success: return a problem instead",
 			status)
 	}
-	if hasNoContent(status) && p.Type != nil {
-		return 0, unwritten(
-			"the route answered with a Reply of status %d, which has no content (RFC 9110, 15.3), and a value", status,
-		)
-	}
 	return status, nil
+}
+
+// isNil reports whether a pointer leads to a value that is nil.
+func isNil(pointer any) bool {
+	switch v := reflect.ValueOf(pointer).Elem(); v.Kind() {
+	case reflect.Pointer, reflect.Interface, reflect.Slice, reflect.Map:
+		return v.IsNil()
+	}
+	return false
+}
+
+// SendNone answers without content; the status is 204 where none is given.
+func SendNone(w http.ResponseWriter, status int, header http.Header) error {
+	if status = cmp.Or(status, http.StatusNoContent); status < 200 || status > 299 && status != http.StatusNotModified {
+		return unwritten("the route answered with a Reply of status %d, which is not a success: return a problem instead",
+			status)
+	}
+	addFields(w.Header(), header)
+	w.WriteHeader(status)
+	return nil
 }
 
 // Send answers with a value. An [Unwritten] error comes before anything was sent; any other
@@ -190,7 +204,11 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s Sending) error {
 		return err
 	}
 	h := w.Header()
-	if p.Type == nil {
+	if HasNoContent(status) && p.Type != nil && !isNil(s.Value) {
+		return unwritten("the route answered with a Reply of status %d, which has no content (RFC 9110, 15.3), and a value",
+			status)
+	}
+	if p.Type == nil || HasNoContent(status) {
 		addFields(h, s.Header)
 		w.WriteHeader(status)
 		return nil
@@ -263,6 +281,7 @@ func ConcludeReading(w http.ResponseWriter, v Verdict) (done bool, err error) {
 }
 
 func modified(value any) (t time.Time) {
+	value = held(value)
 	if m, ok := value.(interface{ LastModified() time.Time }); ok {
 		t = m.LastModified()
 	}
@@ -285,8 +304,17 @@ func (p *Plan) tag(value any, body []byte, offer int) (string, error) {
 	return string(append(hex.AppendEncode(append(tag, '"'), sum[:12]), '"')), nil
 }
 
+// held is the value in an interface, where a pointer to one is given: a value has its methods there as well.
+func held(pointer any) any {
+	if v := reflect.ValueOf(pointer).Elem(); v.Kind() == reflect.Interface && !v.IsNil() {
+		return v.Interface()
+	}
+	return pointer
+}
+
 // ownTag is what a value calls its own state; "" where it says nothing.
 func ownTag(value any) string {
+	value = held(value)
 	if own, ok := value.(interface{ ETag() string }); ok {
 		return own.ETag()
 	}
