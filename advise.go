@@ -70,6 +70,8 @@ func (s *state) adviseUngiven(to *reply) {
 		v := reflect.ValueOf(to.value).Elem()
 		if v.Kind() == reflect.Interface && !v.IsNil() {
 			v = v.Elem()
+		} else if v.Kind() == reflect.Interface {
+			return // null
 		}
 		of = v.Type()
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/here"
+	"github.com/wicketway/wicketway/internal/members"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -37,21 +38,78 @@ var answersKind = &kindOf[int]{
 	none: "no route here has a function whose output leaves the status open; a plain handler writes its own",
 }
 
-// Envelope puts every success of a group under one member of an object. Problems
-// stay as they are.
-func Envelope(member string) Setting { return envelopeKind.say(member) }
+// Envelope puts every success of a group under one member of an object: it is the [ValueShape] with that member alone.
+// Problems stay as they are.
+func Envelope(member string) Setting {
+	return envelopeKind.say(&house{member: member, pointer: *pointerTo([]string{member})})
+}
 
-var envelopeKind = &kindOf[string]{
+var envelopeKind = &kindOf[*house]{
 	name:  "Envelope",
+	about: valueShapeKind,
 	mode:  replaces | ofGroups,
-	field: func(t *terms) *string { return &t.envelope },
-	wrong: func(in *reading, member string) {
-		if member == "" || !utf8.ValidString(member) {
-			in.wrong("%q is not a member name; Undo takes one off", member)
+	field: func(t *terms) **house { return &t.house },
+	wrong: func(in *reading, said *house) {
+		if said.member == "" || !utf8.ValidString(said.member) {
+			in.wrong("%q is not a member name; Undo takes one off", said.member)
 		}
 	},
 	where: sendsText,
 	none:  "no route here sends a value as JSON",
+}
+
+// ValueShape sends the values of a group, as JSON, in a shape of its own: T is an object with one member of type
+// [format.Payload], for the value, at whatever depth. The function makes one for each answer, and must be safe for
+// concurrent use. Problems, streams, [Content], redirects, [None] and other formats stay as they are. The nearest
+// ValueShape or [Envelope] counts; Undo takes it off.
+//
+//	type house struct {
+//		Data    format.Payload `json:"data"`
+//		Message string         `json:"message,omitzero"`
+//	}
+//
+//	wicketway.ValueShape(func(s format.Success) house { return house{s.Value, s.Message} })
+func ValueShape[T any](shape func(format.Success) T) Setting {
+	said := &house{of: reflect.TypeFor[T](), at: here.Here(0), missing: shape == nil}
+	said.make = func(s format.Success) any { return shape(s) }
+	return valueShapeKind.say(said)
+}
+
+var valueShapeKind = &kindOf[*house]{
+	name:  "ValueShape",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) **house { return &t.house },
+	wrong: func(in *reading, said *house) {
+		if said.missing {
+			in.wrong("the function is nil")
+		}
+		places := payloadsIn(said.of, nil)
+		if len(places) != 1 {
+			in.wrong("%s has %d members of type format.Payload, for the value: it needs one, at any depth, and not in a list",
+				said.of, len(places))
+			return
+		}
+		said.pointer = *pointerTo(places[0])
+	},
+	where: sendsText,
+	none:  "no route here sends a value as JSON",
+}
+
+// payloadsIn are the paths to the places for a value in a type.
+func payloadsIn(t reflect.Type, above []reflect.Type) (paths [][]string) {
+	if t == payloadType {
+		return [][]string{nil}
+	}
+	if t.Kind() != reflect.Struct || slices.Contains(above, t) {
+		return nil
+	}
+	all, _ := members.Of(t)
+	for _, m := range all {
+		for _, path := range payloadsIn(m.Of.Type, append(above, t)) {
+			paths = append(paths, append([]string{m.Name}, path...))
+		}
+	}
+	return paths
 }
 
 // Conditional answers conditional requests (RFC 9110, 13) for the routes of a group. A GET gets

@@ -39,6 +39,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 		b.plan(r, false)
 	}
 	b.checkProblemShapes()
+	b.checkHouses()
 	b.checkShapes()
 	b.enter()
 	b.tie()

@@ -142,14 +142,15 @@ type inputKey struct {
 }
 
 type outputKey struct {
-	of                                  reflect.Type
-	adapts                              *shape.Adapter
-	plain                               bool
-	kind                                outputKind
-	status                              int
-	envelope, media, parameter, variant string
-	formats                             *answer.Choice
-	conditional, omitNull, development  bool
+	of                                 reflect.Type
+	adapts                             *shape.Adapter
+	plain                              bool
+	kind                               outputKind
+	status                             int
+	media, parameter, variant, summary string
+	house                              *house
+	formats                            *answer.Choice
+	conditional, omitNull, development bool
 }
 
 func (b *builder) mistake(at here.Place, format string, args ...any) {

@@ -125,6 +125,7 @@
 //	Summary            route            nearest  -
 //	Tags               route, group     all      -
 //	Translate          route, group     all      -
+//	ValueShape         route, group     nearest  Undo
 //	VersionBy          group (versions) nearest  Undo
 //	WithdrawnVersions  group (versions) nearest  Undo
 //	Without            route, group     all      -

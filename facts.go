@@ -63,8 +63,8 @@ func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 	}
 	f.Inputs, f.Bodies = r.asDescribed().inputFacts(docs)
 	f.Answers = r.asDescribed().answerInfo(docs)
-	if sendsText(r) {
-		f.Envelope = t.envelope
+	if h := t.house; sendsText(r) && h != nil && (h.make == nil || r.part.out.kind != streamOutput) {
+		f.Envelope = t.house.place()
 	}
 	for _, one := range r.raises() {
 		f.Raises = append(f.Raises, facts.Problem{
@@ -286,7 +286,7 @@ func (r *resolved) answerInfo(docs *check.Documents) []facts.Answer {
 			one := facts.Answer{Status: g.status, Media: p.Media, Type: shape.TypeName(p.Type), Of: p.Type,
 				List: p.Schema != nil && p.Schema.IsList()}
 			if docs != nil && p.Schema != nil {
-				one.Schema = r.inEnvelope(docs.Schema(p.Schema, p.Direction()))
+				one.Schema = r.terms().house.around(docs.Schema(p.Schema, p.Direction()))
 			}
 			all = append(all, one)
 		}
@@ -335,14 +335,17 @@ func (r *resolved) shownAnswers(docs *check.Documents) (all []facts.Answer) {
 			item := a
 			item.Media, item.Schema, item.List = o.Media, one, true
 			if item.Stream = i != int(answer.StreamArray); !item.Stream && one != nil {
-				item.Schema = r.inEnvelope(schemaText(map[string]any{"type": "array", "items": one}))
+				item.Schema = schemaText(map[string]any{"type": "array", "items": one})
+				if h := r.terms().house; h != nil && h.make == nil {
+					item.Schema = h.around(item.Schema)
+				}
 			}
 			all = append(all, item)
 		}
 		return all
 	}
 	if one != nil {
-		a.Schema = r.inEnvelope(one)
+		a.Schema = r.terms().house.around(one)
 	}
 	all = append(all, a)
 	if c := r.output.Choice; c != nil {
@@ -359,17 +362,6 @@ func (r *resolved) shownAnswers(docs *check.Documents) (all []facts.Answer) {
 		all = append(all, facts.Answer{Status: http.StatusNotModified, Fields: []string{"Etag"}})
 	}
 	return all
-}
-
-// inEnvelope is the schema of a value where it is sent.
-func (r *resolved) inEnvelope(value jsontext.Value) jsontext.Value {
-	member := r.terms().envelope
-	if member == "" {
-		return value
-	}
-	return schemaText(
-		map[string]any{"type": "object", "properties": map[string]any{member: value}, "required": []string{member}},
-	)
 }
 
 // fileAnswers are those of files, and of the listings of folders where there are some.

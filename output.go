@@ -6,6 +6,8 @@ import (
 	"reflect"
 	"runtime"
 
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/schema"
@@ -32,10 +34,12 @@ type Reply[T any] struct {
 	Status int
 	// Header is added to the answer. A Content-Type takes the place of application/json.
 	Header http.Header
-	Value  T
+	// Message is for the [ValueShape] of the group; elsewhere it is not sent.
+	Message string
+	Value   T
 }
 
-func (r *Reply[T]) reply() reply { return reply{r.Status, r.Header, &r.Value} }
+func (r *Reply[T]) reply() reply { return reply{r.Status, r.Header, &r.Value, r.Message} }
 
 func (*Reply[T]) replied() outputTypes { return outputTypes{value: reflect.TypeFor[T]()} }
 
@@ -60,7 +64,7 @@ type Created[T, In any] struct {
 }
 
 func (c *Created[T, In]) reply() reply {
-	return reply{http.StatusCreated, c.Header, &c.Value}
+	return reply{status: http.StatusCreated, header: c.Header, value: &c.Value}
 }
 
 func (*Created[T, In]) replied() outputTypes {
@@ -74,6 +78,8 @@ type reply struct {
 	status int
 	header http.Header
 	value  any // a pointer
+	// message is for a house's shape.
+	message string
 }
 
 // A replier is a pointer to an output that has a value in it.
@@ -246,4 +252,13 @@ func functionOf(function any) *runtime.Func {
 		return nil
 	}
 	return runtime.FuncForPC(v.Pointer())
+}
+
+// schemaText writes a schema.
+func schemaText(doc any) jsontext.Value {
+	text, err := json.Marshal(doc, json.Deterministic(true))
+	if err != nil { // nothing in it can fail to be written
+		panic(err)
+	}
+	return text
 }

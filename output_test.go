@@ -24,7 +24,11 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/adapt"
+	"github.com/wicketway/wicketway/format"
+	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/schema"
+	"github.com/wicketway/wicketway/wicketwaytest"
 )
 
 type gauge struct {
@@ -460,6 +464,20 @@ func TestEachOutput(t *testing.T) {
 		"Created in any":                   {returning[any](wicketway.Created[lock, lockIn]{Value: bell}), 500, "internal"},
 		"Created with a Location in any":   {returning[any](wicketway.Created[lock, lockIn]{Value: bell, Location: "/x/bell"}), 201, "Location: /x/bell"},
 		"a value in an interface":          {returning[fmt.Stringer](netip.MustParseAddr("192.0.2.1")), 200, `"192.0.2.1"`},
+		"a value in a shape":               {housed(returning(bell, wicketway.Name("locks.bell"), wicketway.Summary("One lock"))), 200, `{"of":{"data":{"name":"bell"}},"route":"locks.bell One lock","status":200}`},
+		"a Reply in a shape":               {housed(returning(wicketway.Reply[lock]{Status: 202, Message: "later", Value: bell})), 202, `"status":202,"message":"later"`},
+		"nil in a shape":                   {housed(returning((*lock)(nil))), 200, `{"of":{"data":null},`},
+		"no value and 204 in a shape":      {housed(returning(wicketway.Reply[*lock]{Status: 204})), 204, ""},
+		"None in a shape":                  {housed(returning(wicketway.None{})), 204, ""},
+		"content in a shape":               {housed(returning(wicketway.Text("weir"))), 200, "weir"},
+		"a stream in a shape":              {housed(returning(items)), 200, "[1,\n2]"},
+		"any in a shape":                   {housed(returning[any](wicketway.Reply[lock]{Value: bell})), 200, `{"of":{"data":{"name":"bell"}},`},
+		"a list as CSV in a shape":         {housed(returning([]lock{bell}, wicketway.Formats(csv.Lists(), format.JSON()), wicketway.FormatChoice{OrFirst: true})), 200, "name\r\nbell\r\n"},
+		"an envelope in a shape":           {housed(returning(bell, wicketway.Envelope("near"))), 200, `{"near":{"name":"bell"}}`},
+		"a shape that is undone":           {housed(returning(bell, wicketway.Undo(wicketway.Envelope("")))), 200, `{"name":"bell"}`},
+		"a shape that panics":              {wicketway.Group(wicketway.ValueShape(func(s format.Success) house { panic("wet") }), returning(bell)), 500, "internal"},
+		"a shape without its value":        {wicketway.Group(wicketway.ValueShape(func(s format.Success) house { return house{} }), returning(bell)), 500, "internal"},
+		"an old value in a shape":          {housed(wicketway.Adapted("GET /x", func(context.Context, wicketway.None) (lock, error) { return bell, nil }, adapt.Same(), adapt.Struct[lock](adapt.Rename("name", "title")))), 200, `{"of":{"data":{"title":"bell"}},`},
 		"any in an envelope":               {wicketway.Group(wicketway.Envelope("data"), returning[any](wicketway.Reply[lock]{Value: bell})), 200, `{"data":{"name":"bell"}}`},
 		"content in any, in an envelope":   {wicketway.Group(wicketway.Envelope("data"), returning[any](wicketway.Text("weir"))), 200, "weir"},
 	} {
@@ -478,6 +496,45 @@ func TestEachOutput(t *testing.T) {
 				t.Errorf("%s, %s: %d %s, want %d %s", name, method, w.Code, got, c.status, c.want)
 			}
 		}
+	}
+}
+
+// A house is a shape for successes.
+type house struct {
+	Of struct {
+		Data format.Payload `json:"data"`
+	} `json:"of"`
+	Route   string `json:"route"`
+	Status  int    `json:"status"`
+	Message string `json:"message,omitzero"`
+}
+
+func housed(part wicketway.Part) wicketway.Part {
+	other := wicketway.Route("GET /other", func(context.Context, wicketway.None) (int, error) { return 1, nil })
+	return wicketway.Group(part, other, wicketway.ValueShape(func(s format.Success) (h house) {
+		h.Of.Data, h.Route, h.Status, h.Message = s.Value, strings.TrimSpace(s.Route+" "+s.Summary), s.Status, s.Message
+		return h
+	}))
+}
+
+// What a GET under a shape is tagged by does not depend on the message, and the kit reads the value out of the shape.
+func TestShapesOfSuccesses(t *testing.T) {
+	n := 0
+	count := func(context.Context, wicketway.None) (wicketway.Reply[int], error) {
+		n++
+		return wicketway.Reply[int]{Message: fmt.Sprint("call ", n), Value: 7}, nil
+	}
+	api := mustBuild(housed(wicketway.Route("GET /x", count, wicketway.Conditional())))
+	w := ask(api, "GET /x", "", "")
+	if again := ask(api, "GET /x", "If-None-Match: "+w.Header().Get("Etag"), ""); again.Code != 304 {
+		t.Errorf("%d %s", again.Code, again.Body)
+	}
+	if out, p := wicketwaytest.Call(t, api, count, wicketway.None{}); p != nil || out.Value != 7 {
+		t.Errorf("%+v %v", out, p)
+	}
+	f := api.Routes()[len(api.Routes())-1] // GET /x
+	if want := `{"properties":{"message":{"type":"string"},"of":{"properties":{"data":{"format":"int64","maximum":9223372036854775807,"minimum":-9223372036854775808,"type":"integer"}},"required":["data"],"type":"object"}`; f.Envelope != "/of/data" || !strings.HasPrefix(string(f.Answers[0].Schema), want) {
+		t.Errorf("%s %s", f.Envelope, f.Answers[0].Schema)
 	}
 }
 

@@ -75,10 +75,11 @@ func (b *builder) planOutput(r *resolved) {
 		plain,
 		r.part.out.kind,
 		r.status(),
-		t.envelope,
 		t.media,
 		t.mediaParameter(),
 		r.variant(),
+		r.shownSummary(),
+		t.house,
 		t.formats,
 		t.conditional,
 		t.omitNull,
@@ -99,7 +100,7 @@ func (b *builder) planOutput(r *resolved) {
 		Media:       t.media,
 		Parameter:   t.mediaParameter(),
 		Variant:     r.variant(),
-		Envelope:    t.envelope,
+		House:       t.house.plan(r.shownSummary()),
 		Conditional: t.conditional,
 		OmitNull:    t.omitNull,
 		Development: t.development,
@@ -115,7 +116,7 @@ func (b *builder) planOutput(r *resolved) {
 // planGiven plans the answers that Gives declares, and streams in outputs of interface types.
 func (b *builder) planGiven(r *resolved) {
 	t := r.terms()
-	config := answer.Config{Envelope: t.envelope, OmitNull: t.omitNull, Development: t.development, Media: t.media,
+	config := answer.Config{House: t.house.plan(t.summary), OmitNull: t.omitNull, Development: t.development, Media: t.media,
 		Parameter: t.mediaParameter(), Schemas: &b.schemas, Encoders: &b.encoders, Mistake: b.wrongWith(r)}
 	if r.part.out.isOpen() {
 		streams := config
@@ -276,6 +277,40 @@ func (b *builder) servesElsewhere(r *resolved) bool {
 		return other != r && other.part.function == r.part.function && other.terms().version != r.terms().version &&
 			other.adapted == nil
 	})
+}
+
+// checkHouses compiles the shapes of successes.
+func (b *builder) checkHouses() {
+	seen := map[*house]bool{}
+	for _, l := range b.lists {
+		h := l.terms.house
+		if h == nil || h.make == nil || seen[h] {
+			continue
+		}
+		seen[h] = true
+		var err error
+		if h.schema, err = b.schemas.Type(h.of); err != nil {
+			for _, e := range check.Unjoin(err) {
+				b.mistake(h.at, "ValueShape: %v", e)
+			}
+		}
+	}
+}
+
+// plan is the shape as values are sent in it.
+func (h *house) plan(summary string) *answer.House {
+	if h == nil {
+		return nil
+	}
+	return &answer.House{Member: h.member, Of: h.of, Make: h.make, Summary: summary}
+}
+
+// shownSummary is the route's summary where a shape gets it.
+func (r *resolved) shownSummary() string {
+	if h := r.terms().house; h != nil && h.make != nil {
+		return r.terms().summary
+	}
+	return ""
 }
 
 // checkProblemShapes finds what JSON cannot carry of them.

@@ -5,7 +5,6 @@ import (
 	"reflect"
 	"slices"
 
-	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/facts"
@@ -154,11 +153,3 @@ func kindSchema(k *problem.Kind, base string) jsontext.Value {
 // everywhere are the kinds that any request can meet.
 var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed,
 	problem.NotImplemented, problem.Internal, problem.Timeout}
-
-func schemaText(doc any) jsontext.Value {
-	text, err := json.Marshal(doc, json.Deterministic(true))
-	if err != nil { // nothing in it can fail to be written
-		panic(err)
-	}
-	return text
-}

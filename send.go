@@ -104,7 +104,7 @@ func (s *state) open(to *reply) (outputKind, error) {
 			}
 			to.status = cmp.Or(one.status, to.status)
 			to.header = mergeFields(to.header, one.header)
-			to.value = one.value
+			to.value, to.message = one.value, cmp.Or(one.message, to.message)
 		case v.Type() == noneType:
 			to.value = nil
 			return noOutput, nil
@@ -163,13 +163,14 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 		broken = s.adviseBroken
 	}
 	return t.output.Send(w, r, answer.Sending{
-		Status: to.status,
-		Header: to.header,
-		Value:  to.value,
-		Route:  t.name,
-		Offer:  offer,
-		Varies: varies,
-		Broken: broken,
+		Status:  to.status,
+		Header:  to.header,
+		Value:   to.value,
+		Route:   t.name,
+		Message: to.message,
+		Offer:   offer,
+		Varies:  varies,
+		Broken:  broken,
 	})
 }
 

@@ -155,16 +155,27 @@ func TestBuildIsNeverSilent(t *testing.T) {
 		"an answer beside the only one":      {parts(returning(1, wicketway.Gives[string](200))), "can answer with a string besides"},
 		"an answer that JSON cannot carry":   {parts(returning[any](1, wicketway.Gives[chan int](200))), "no JSON form"},
 		"a Reply that is given":              {parts(returning[any](1, wicketway.Gives[wicketway.Reply[int]](200))), "name the type of the value"},
-		"a queue without a time":             {parts(x, wicketway.Limits{AtOnce: 1, Queue: 1}), "Queue and Wait go together with AtOnce"},
-		"a queue for nothing":                {parts(x, wicketway.Limits{Queue: 1, Wait: 1}), "Queue and Wait go together with AtOnce"},
-		"seats below nothing":                {parts(x, wicketway.Limits{AtOnce: -1}), "AtOnce is -1"},
-		"a check without a name":             {parts(health.Routes(health.NewReadiness(health.Check{Ask: func(context.Context) error { return nil }}))), "Name"},
-		"a check without a function":         {parts(health.Routes(health.NewReadiness(health.Check{Name: "a"}))), "Ask"},
-		"two checks of a name":               {parts(health.Routes(health.NewReadiness(health.Check{Name: "a", Ask: func(context.Context) error { return nil }}, health.Check{Name: "a", Ask: func(context.Context) error { return nil }}))), "a"},
-		"a check of negative time":           {parts(health.Routes(health.NewReadiness(health.Check{Name: "a", Within: -1, Ask: func(context.Context) error { return nil }}))), "Within"},
-		"csv of no list":                     {parts(wicketway.Route("GET /x", value), wicketway.Formats(csv.Lists())), "list"},
-		"a format that nothing has":          {parts(x, wicketway.Formats(csv.Lists())), "Formats"},
-		"a query without a name":             {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.ByQuery("")}}), "ByQuery"},
+		"a shape without a place":            {parts(x, wicketway.ValueShape(func(format.Success) int { return 0 })), "has 0 members of type format.Payload"},
+		"a shape with two":                   {parts(x, wicketway.ValueShape(func(format.Success) (h struct{ A, B format.Payload }) { return h })), "has 2 members of type format.Payload"},
+		"a shape of a list":                  {parts(x, wicketway.ValueShape(func(format.Success) []format.Payload { return nil })), "has 0 members"},
+		"a shape without a function":         {parts(x, wicketway.ValueShape[house](nil)), "the function is nil"},
+		"a shape that JSON cannot carry": {parts(returning(1), wicketway.ValueShape(func(format.Success) (h struct {
+			A format.Payload
+			B chan int
+		}) {
+			return h
+		})), "no JSON form"},
+		"a shape for no value":       {parts(wicketway.Route("GET /y", serve), wicketway.ValueShape(func(s format.Success) house { return house{} })), "no route here sends a value as JSON"},
+		"a queue without a time":     {parts(x, wicketway.Limits{AtOnce: 1, Queue: 1}), "Queue and Wait go together with AtOnce"},
+		"a queue for nothing":        {parts(x, wicketway.Limits{Queue: 1, Wait: 1}), "Queue and Wait go together with AtOnce"},
+		"seats below nothing":        {parts(x, wicketway.Limits{AtOnce: -1}), "AtOnce is -1"},
+		"a check without a name":     {parts(health.Routes(health.NewReadiness(health.Check{Ask: func(context.Context) error { return nil }}))), "Name"},
+		"a check without a function": {parts(health.Routes(health.NewReadiness(health.Check{Name: "a"}))), "Ask"},
+		"two checks of a name":       {parts(health.Routes(health.NewReadiness(health.Check{Name: "a", Ask: func(context.Context) error { return nil }}, health.Check{Name: "a", Ask: func(context.Context) error { return nil }}))), "a"},
+		"a check of negative time":   {parts(health.Routes(health.NewReadiness(health.Check{Name: "a", Within: -1, Ask: func(context.Context) error { return nil }}))), "Within"},
+		"csv of no list":             {parts(wicketway.Route("GET /x", value), wicketway.Formats(csv.Lists())), "list"},
+		"a format that nothing has":  {parts(x, wicketway.Formats(csv.Lists())), "Formats"},
+		"a query without a name":     {parts(wicketway.Route("GET /x", list), wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.ByQuery("")}}), "ByQuery"},
 		"a query that an input reads": {parts(wicketway.Route("GET /x", func(_ context.Context, in struct {
 			F string `from:"query f"`
 		}) ([]berthed, error) {

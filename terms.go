@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format"
@@ -70,7 +71,7 @@ type groupTerms struct {
 	unknown     bool // members are allowed
 	readOnly    bool // members are passed over
 	listing     bool
-	envelope    string
+	house       *house // nil: values are sent as they are
 	conditional bool
 	omitNull    bool
 	jsonOnly    bool   // problems are JSON whatever is accepted
@@ -357,6 +358,41 @@ type described struct {
 }
 
 type raisedAs struct{ now, old *problem.Kind }
+
+// A house is the shape in which a group sends the values of its routes: an object with one member, or that of a
+// function.
+type house struct {
+	member  string
+	of      reflect.Type
+	make    func(format.Success) any
+	pointer string // to the value's place
+	at      here.Place
+	missing bool        // the function is nil
+	schema  *check.Type // once it was checked
+}
+
+// place is the JSON Pointer (RFC 6901) to a value's place; "" where values are sent as they are.
+func (h *house) place() string {
+	if h == nil {
+		return ""
+	}
+	return h.pointer
+}
+
+// around is the schema of a value where it is sent.
+func (h *house) around(value jsontext.Value) jsontext.Value {
+	switch {
+	case h == nil:
+		return value
+	case h.make != nil:
+		return h.schema.Around(check.Direction{Sent: true}, payloadType, value)
+	}
+	return schemaText(
+		map[string]any{"type": "object", "properties": map[string]any{h.member: value}, "required": []string{h.member}},
+	)
+}
+
+var payloadType = reflect.TypeFor[format.Payload]()
 
 // A problemShape is how a group sends its problems.
 type problemShape struct {

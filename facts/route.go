@@ -36,8 +36,9 @@ type Route struct {
 	Inputs   []Input   `json:"inputs,omitempty"`
 	Bodies   []Body    `json:"bodies,omitempty"` // one for each media type
 	Answers  []Answer  `json:"answers,omitempty"`
-	Envelope string    `json:"envelope,omitzero"` // the member that values are sent under
-	Raises   []Problem `json:"raises,omitempty"`  // by status and code
+	// Envelope is the JSON Pointer to the place of values in the shape of the group; "": they are sent as they are.
+	Envelope string    `json:"envelope,omitzero"`
+	Raises   []Problem `json:"raises,omitempty"` // by status and code
 	// Except are prefixes below which a mounted handler, or files, take no path, since a guard there asks more of
 	// callers.
 	Except []Prefix `json:"except,omitempty"`

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -166,16 +167,17 @@ func (a answer) fill(out reflect.Value) error {
 		out.FieldByName("Body").Set(reflect.ValueOf(bytes.NewReader(a.body)))
 		return a.whole()
 	}
-	if out.Type() == reflect.TypeFor[wicketway.None]() || a.StatusCode == http.StatusNotModified {
+	if out.Type() == reflect.TypeFor[wicketway.None]() || len(a.body) == 0 &&
+		slices.Contains([]int{http.StatusNoContent, http.StatusResetContent, http.StatusNotModified}, a.StatusCode) {
 		return a.whole()
 	}
 	body := a.body
-	if a.envelope != "" {
+	for name := range jsontext.Pointer(a.envelope).Tokens() {
 		var members map[string]jsontext.Value
 		if err := json.Unmarshal(body, &members); err != nil {
 			return err
 		}
-		body = members[a.envelope]
+		body = members[name]
 	}
 	return errors.Join(json.Unmarshal(body, out.Addr().Interface()), a.whole())
 }

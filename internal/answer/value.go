@@ -29,7 +29,8 @@ type Plan struct {
 	Conditional bool    // a GET has a tag, and its conditions are held
 	Choice      *Choice // nil: JSON alone
 	Media       string  // what JSON is called
-	envelope    string  // what comes before a value
+	envelope    string  // what comes before a value in an object with one member
+	house       *House  // nil: it is sent as it is, or in an envelope
 	omitNull    bool
 	development bool
 	header      []string // Content-Type of JSON
@@ -49,7 +50,7 @@ type Config struct {
 	// Adapt makes what is sent of what a function returned, both given by pointers; nil: that is
 	// sent itself. What the value says of itself, such as its tag, is asked of what was returned.
 	Adapt       func(value any) (any, error)
-	Envelope    string
+	House       *House // nil: values are sent as they are
 	Conditional bool
 	OmitNull    bool
 	Development bool
@@ -76,9 +77,13 @@ func Compile(t reflect.Type, c Config) *Plan {
 		p.header = []string{p.Media}
 		p.Choice = c.Choice.calling(c.Media, c.Parameter)
 	}
-	if c.Envelope != "" {
-		quoted, _ := jsontext.AppendQuote(nil, c.Envelope) // it is valid UTF-8
+	switch {
+	case c.House == nil:
+	case c.House.Make == nil:
+		quoted, _ := jsontext.AppendQuote(nil, c.House.Member) // it is valid UTF-8
 		p.envelope = "{" + string(quoted) + ":"
+	default:
+		p.house = c.House
 	}
 	switch {
 	case t == nil:
@@ -102,6 +107,14 @@ func Compile(t reflect.Type, c Config) *Plan {
 			t, at)
 	}
 	return p
+}
+
+// A House is the shape in which values are sent: an object with one member, or that of a function.
+type House struct {
+	Member  string
+	Of      reflect.Type
+	Make    func(format.Success) any
+	Summary string // of the route
 }
 
 // Raises are the kinds of problem that sending the value can raise.
@@ -129,13 +142,17 @@ func (p *Plan) vary(more string) {
 		sum := sha256.Sum256([]byte(text))
 		return "-" + hex.EncodeToString(sum[:4])
 	}
+	around := p.envelope
+	if p.house != nil {
+		around = p.house.Of.String()
+	}
 	if p.Choice == nil {
-		p.variants = []string{variant(p.envelope)}
+		p.variants = []string{variant(around)}
 		return
 	}
 	for _, o := range p.Choice.Offers {
 		if o.Write == nil {
-			p.variants = append(p.variants, variant(p.envelope))
+			p.variants = append(p.variants, variant(around))
 		} else {
 			p.variants = append(p.variants, variant(o.Name, o.Version))
 		}
@@ -160,10 +177,14 @@ type Sending struct {
 	Header http.Header // fields of its own
 	Value  any         // a pointer to it
 	Route  string      // the name of the route
-	Offer  int         // of the plan's choice
-	Varies bool        // Accept had a say
+	// Message is that of the Reply, for the shape.
+	Message string
+	Offer   int  // of the plan's choice
+	Varies  bool // Accept had a say
 	// Broken is told what in the output breaks its own rules, in development.
 	Broken func(text string)
+
+	value []byte // its JSON, where it is in a shape that can depend on more
 }
 
 // Status gives the status of a success, as the route or else the plan says.
@@ -215,13 +236,18 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s Sending) error {
 	}
 	buffer := sheets.Get().(*sheet)
 	defer recycle(buffer)
+	s.Status = status
 	if err := p.write(buffer, &s); err != nil {
 		return Unwritten{err}
 	}
 	addFields(h, s.Header)
 	p.label(h, &s)
 	if p.Conditional && status == http.StatusOK && (r.Method == http.MethodGet || r.Method == http.MethodHead) {
-		if done, err := p.hold(w, r, buffer.Bytes(), &s); done || err != nil {
+		body := buffer.Bytes()
+		if s.value != nil {
+			body = s.value
+		}
+		if done, err := p.hold(w, r, body, &s); done || err != nil {
 			return err
 		}
 	}
@@ -327,8 +353,12 @@ func (p *Plan) TagOf(value any, route string, offer int) (string, error) {
 		return p.tag(value, nil, offer)
 	}
 	var buffer sheet
-	if err := p.write(&buffer, &Sending{Value: value, Route: route, Offer: offer}); err != nil {
+	s := Sending{Value: value, Route: route, Offer: offer, Status: p.Status}
+	if err := p.write(&buffer, &s); err != nil {
 		return "", err
+	}
+	if s.value != nil {
+		return p.tag(value, s.value, offer)
 	}
 	return p.tag(value, buffer.Bytes(), offer)
 }
@@ -349,8 +379,8 @@ func (p *Plan) StateOf(value any, route string) (State, error) {
 
 // PlainJSON writes a value, given by a pointer, where that alone is what a GET answers.
 func (p *Plan) PlainJSON(value any) ([]byte, error) {
-	if p.envelope != "" {
-		return nil, fmt.Errorf("the value is in an envelope")
+	if p.envelope != "" || p.house != nil {
+		return nil, fmt.Errorf("the value is in a shape")
 	}
 	var buffer sheet
 	err := p.writeJSON(&buffer, value, nil)
@@ -399,8 +429,28 @@ func (p *Plan) write(buffer *sheet, s *Sending) error {
 	if err := p.writeJSON(buffer, s.Value, s.Broken); err != nil {
 		return err
 	}
-	if p.envelope != "" {
+	switch {
+	case p.house != nil:
+		return p.shape(buffer, s)
+	case p.envelope != "":
 		buffer.WriteByte('}')
+	}
+	return nil
+}
+
+// shape puts the value that was written into the shape of the house.
+func (p *Plan) shape(buffer *sheet, s *Sending) (err error) {
+	s.value = bytes.Clone(buffer.Bytes())
+	buffer.Reset()
+	defer func() {
+		if v := recover(); v != nil {
+			err = fmt.Errorf("the shape %s panicked: %v", p.house.Of, v)
+		}
+	}()
+	whole := p.house.Make(format.Success{Value: format.NewPayload(s.value), Route: s.Route, Summary: p.house.Summary,
+		Status: s.Status, Message: s.Message})
+	if err := json.MarshalWrite(buffer, whole, p.options); err != nil {
+		return fmt.Errorf("the shape %s cannot be written as JSON: %w", p.house.Of, err)
 	}
 	return nil
 }

@@ -77,6 +77,9 @@ type Documents struct {
 	known map[usedType]bool
 	names map[usedType]string
 	calls map[reflect.Type]string
+	// hole is a type whose schema is filling.
+	hole    reflect.Type
+	filling jsontext.Value
 }
 
 // NewDocuments makes one whose references begin with a text, such as #/$defs/. Calls has names for types
@@ -160,6 +163,14 @@ func (t *Type) Inline(of Direction) jsontext.Value {
 	return write(NewDocuments("", nil).of(t, of))
 }
 
+// Around writes the schema of a type without references, with another schema in the place of values of a type that
+// has JSON methods. It must not contain itself.
+func (t *Type) Around(of Direction, hole reflect.Type, filling jsontext.Value) jsontext.Value {
+	d := NewDocuments("", nil)
+	d.hole, d.filling = hole, filling
+	return write(d.of(t, of))
+}
+
 func write(doc node) jsontext.Value {
 	text, err := json.Marshal(doc, json.Deterministic(true))
 	if err != nil { // nothing in it can fail to be written
@@ -237,7 +248,13 @@ func (d *Documents) define(t *Type, as Direction) node {
 			return node{"type": "number", "minimum": -math.MaxFloat32, "maximum": math.MaxFloat32}
 		}
 	case anything:
-		return node{}
+		doc, filling := node{}, map[string]jsontext.Value{} // which keeps the digits of numbers
+		if t.goType == d.hole && json.Unmarshal(d.filling, &filling) == nil {
+			for name, value := range filling {
+				doc[name] = value
+			}
+		}
+		return doc
 	}
 	return node{"type": t.name()}
 }
