@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -138,7 +139,7 @@ func checkScopes(in *reading, scopes []string) {
 // Allow lets a rule decide, once the input has been read and checked, whether the caller may do
 // what it asks for. Where the rule says false the route is not called, and the kind is raised: one
 // of status 403, or of 404 where callers are not to know what is there. All rules must hold. The
-// input is that of the route.
+// input is that of the route, or a struct embedded in it.
 //
 //	wicketway.Allow(ErrNoSuchPassage, func(ctx context.Context, caller wicketway.Identity, in onePassage) (bool, error) {
 //		return desk.owns(ctx, caller.Subject, in.Passage)
@@ -146,7 +147,13 @@ func checkScopes(in *reading, scopes []string) {
 func Allow[In any](kind *problem.Kind, rule func(ctx context.Context, caller Identity, in In) (bool, error)) Setting {
 	said := allowRule{kind: kind, in: reflect.TypeFor[In]()}
 	if rule != nil {
-		said.ask = func(ctx context.Context, caller Identity, in any) (bool, error) { return rule(ctx, caller, *in.(*In)) }
+		said.ask = func(ctx context.Context, caller Identity, in any) (bool, error) {
+			of, is := in.(*In)
+			if !is {
+				of = shape.At[In](reflect.ValueOf(in).Elem().FieldByIndex(embedding(reflect.TypeOf(in).Elem(), said.in)))
+			}
+			return rule(ctx, caller, *of)
+		}
 	}
 	return allowKind.say(said)
 }
@@ -167,11 +174,31 @@ var allowKind = &kindOf[allowRule]{
 	where: func(r *resolved) bool { return r.guarded() && isTyped(r) },
 	none:  "no route here has a function and a guard, so there is no input and no caller to decide about",
 	fits: func(r *resolved, said allowRule) error {
-		if r.part.in != said.in && isTyped(r) {
-			return fmt.Errorf("the rule decides about %s, but the input of the route is %s", said.in, r.part.in)
+		if r.part.in != said.in && isTyped(r) && embedding(r.part.in, said.in) == nil {
+			return fmt.Errorf("the rule decides about %s, but the input of the route is %s, and has it not embedded", said.in,
+				r.part.in)
 		}
 		return nil
 	},
+}
+
+// embedding is the way to a struct that is embedded in another one, not by a pointer; nil where it is not.
+func embedding(in, of reflect.Type) []int {
+	if in.Kind() != reflect.Struct {
+		return nil
+	}
+	for i := range in.NumField() {
+		switch f := in.Field(i); {
+		case !f.Anonymous:
+		case f.Type == of:
+			return []int{i}
+		default:
+			if inner := embedding(f.Type, of); inner != nil {
+				return append([]int{i}, inner...)
+			}
+		}
+	}
+	return nil
 }
 
 // Caller returns the caller, in handlers and in middleware alike: the zero Identity as long as no

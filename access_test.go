@@ -49,6 +49,12 @@ func TestScopesAndRules(t *testing.T) {
 		wicketway.Group(wicketway.Scopes("a"), wicketway.AnyScope("b", "c"),
 			wicketway.Route("GET /both", whoami), wicketway.Route("GET /more", whoami, wicketway.AnyScope("d"))),
 		wicketway.Group(owns, wicketway.Route("GET /owned/{owner}", find), wicketway.Route("GET /open/{owner}", find, wicketway.Public()),
+			wicketway.Route("GET /pages/{owner}", func(ctx context.Context, in struct {
+				ownedIn
+				Page int `from:"query page"`
+			}) (string, error) {
+				return in.Owner, nil
+			}),
 			wicketway.Route("PUT /owned/{owner}", find, wicketway.Allow(problem.Forbidden, func(context.Context, wicketway.Identity, ownedIn) (bool, error) { return false, nil }))),
 		wicketway.Mount("/mounted", inner),
 		wicketway.Route("GET /cookie", whoami, wicketway.Guard(cookieGuard{"p"})),
@@ -64,6 +70,8 @@ func TestScopesAndRules(t *testing.T) {
 		{"GET /both", "grebe b", 403, "This needs the scope a"},
 		{"GET /more", "grebe a b", 403, "This needs the scope d"},
 		{"GET /owned/grebe", "grebe ", 200, "grebe"},
+		{"GET /pages/grebe", "grebe ", 200, "grebe"}, // the rule is about a struct embedded in the input
+		{"GET /pages/heron", "grebe ", 404, "not-yours"},
 		{"GET /owned/tern", "grebe ", 404, "not-yours"},
 		{"GET /owned/tern?limit=9", "grebe ", 422, "input-invalid"},
 		{"GET /owned/broken", "grebe ", 500, "internal"},
@@ -77,7 +85,7 @@ func TestScopesAndRules(t *testing.T) {
 			t.Errorf("%s as %q: %d %v %s, want %d %s", c.line, c.caller, w.Code, w.Header(), w.Body, c.status, c.want)
 		}
 	}
-	if got := strings.Join(told, " "); got != "grebegrebe0 grebetern0 grebebroken0 grebegrebe0" {
+	if got := strings.Join(told, " "); got != "grebegrebe0 grebegrebe0 grebeheron0 grebetern0 grebebroken0 grebegrebe0" {
 		t.Errorf("the rule was asked about %s", got)
 	}
 	for want, part := range map[string]wicketway.Part{

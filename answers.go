@@ -14,6 +14,7 @@ import (
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/members"
 	"github.com/wicketway/wicketway/problem"
@@ -301,8 +302,14 @@ var choiceKind = &kindOf[FormatChoice]{
 			if slices.ContainsFunc(said.By[:i], func(other format.Way) bool { return other.By == w.By }) {
 				in.wrong("By: %s is named twice, or two parameters are: one counts", w)
 			}
-			if w != format.ByAccept() && w != format.BySuffix() && w.Name == "" {
+			switch {
+			case w.By == format.ByQuery("").By && w.Name == "":
 				in.wrong("ByQuery: the parameter has no name")
+			case w.By != format.ByField("").By:
+			case !bind.IsToken(w.Name):
+				in.wrong("ByField(%q) is not a field name (RFC 9110, 5.1), such as Canal-Format", w.Name)
+			case hasMeaning(w.Name):
+				in.wrong("ByField: %s has a meaning of its own: choose one such as Canal-Format", w.Name)
 			}
 		}
 	},
@@ -311,8 +318,10 @@ var choiceKind = &kindOf[FormatChoice]{
 	none:  "no route here answers with a value in several Formats",
 	fits: func(r *resolved, said FormatChoice) error {
 		for _, w := range said.By {
-			if w.Name != "" && r.input != nil && r.input.Takes("query", w.Name) {
-				return fmt.Errorf("the input reads the query parameter %s as well: name another one", w.Name)
+			for by, source := range map[string]string{"query": "query", "field": "header"} {
+				if w.By == by && r.input != nil && r.input.Takes(source, w.Name) {
+					return fmt.Errorf("the input reads the %s as well: name another one", w)
+				}
 			}
 		}
 		return nil
@@ -339,7 +348,11 @@ func (t *terms) choose() {
 		case format.BySuffix():
 			c.Suffix = true
 		default:
-			c.Query = w.Name
+			if w.By == format.ByField("").By {
+				c.Field = w.Name
+			} else {
+				c.Query = w.Name
+			}
 		}
 	}
 	t.formats = answer.NewChoice(c)

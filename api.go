@@ -55,6 +55,9 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if field := a.table.VariesBy(&s.match); field != "" {
 		s.out.Before(func(_ int, h http.Header) { writer.AddVary(h, field) })
 	}
+	if out := s.target.output; out != nil && out.Choice != nil && out.Choice.Field != "" {
+		s.out.Before(func(_ int, h http.Header) { writer.AddVary(h, out.Choice.Field) })
+	}
 	outside := s.out.Outside()
 	s.goOn(0, outside, r)
 	s.settle(outside, r)

@@ -307,3 +307,28 @@ func TestConditionsMustBeHeld(t *testing.T) {
 		}
 	}
 }
+
+// QUERY is safe: under Conditional it needs no conditions, and takes none, and OPTIONS says which content it takes.
+func TestQuery(t *testing.T) {
+	search := func(_ context.Context, in struct {
+		Name string `json:"name"`
+	}) ([]string, error) {
+		return []string{in.Name}, nil
+	}
+	api := build(t, wicketway.Conditional(), wicketway.Route("QUERY /locks", search), wicketway.Route("GET /locks", findNothing))
+	if w := ask(api, "QUERY /locks", asJSON, `{"name":"bell"}`); w.Code != 200 || w.Body.String() != "[\"bell\"]\n" {
+		t.Errorf("%d %s", w.Code, w.Body)
+	}
+	if w := ask(api, "OPTIONS /locks", "", ""); w.Header().Get("Allow") != "GET, HEAD, OPTIONS, QUERY" || w.Header().Get("Accept-Query") != "application/json" {
+		t.Errorf("%v", w.Header())
+	}
+	type conditional struct {
+		If   wicketway.Conditions[int]
+		Name string `from:"query name"`
+	}
+	_, err := wicketway.Build(about, wicketway.Conditional(), wicketway.Route("GET /x", findNothing),
+		wicketway.Route("QUERY /x", func(context.Context, conditional) (int, error) { return 1, nil }))
+	if err == nil || !strings.Contains(err.Error(), "Conditional() holds those of a route that reads") {
+		t.Errorf("%v", err)
+	}
+}

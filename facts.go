@@ -258,6 +258,9 @@ func (r *resolved) formatsInfo() *facts.Formats {
 	if c.Suffix {
 		f.By = append(f.By, facts.Way(format.BySuffix()))
 	}
+	if c.Field != "" {
+		f.By = append(f.By, facts.Way(format.ByField(c.Field)))
+	}
 	if c.Query != "" {
 		f.By = append(f.By, facts.Way(format.ByQuery(c.Query)))
 	}
@@ -396,7 +399,8 @@ func (r *resolved) answerFields() (fields []string) {
 	if r.output.Conditional && r.method == http.MethodGet || r.ties != nil && r.ties.tagged {
 		fields = append(fields, "Etag")
 	}
-	if r.terms().versions.variesBy() != "" || len(r.input.Varies()) > 0 {
+	byField := r.output.Choice != nil && r.output.Choice.Field != ""
+	if r.terms().versions.variesBy() != "" || len(r.input.Varies()) > 0 || byField {
 		fields = append(fields, "Vary")
 	}
 	if ends := r.terms().retirement; ends != noRetirement {

@@ -119,7 +119,7 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	case t.problemsAs != nil:
 		how.Offer, how.Chosen = t.problemsAs.offer, true
 	case t.formats != nil && !t.jsonOnly:
-		if i, _, err := t.formats.Choose(r, s.match.Suffix); err == nil {
+		if i, _, err := t.formats.Choose(r, s.match.Suffix, s.believes(r, t.formats)); err == nil {
 			how.Offer = &t.formats.Offers[i]
 			how.Chosen = s.match.Suffix != "" || t.formats.Query != "" && r.URL.Query().Has(t.formats.Query)
 		}
@@ -264,4 +264,14 @@ func (s *state) catch(w http.ResponseWriter, r *http.Request) {
 	default:
 		Fail(w, r, failure.Caught(v))
 	}
+}
+
+// believes reports whether the field by which a format can be chosen counts: of requests that came from a proxy, where
+// a middleware knows proxies.
+func (s *state) believes(r *http.Request, c *answer.Choice) bool {
+	if c.Field == "" {
+		return false
+	}
+	_, behind := exchange.Kept[exchange.Client](r.Context())
+	return behind || !slices.ContainsFunc(s.target.terms().active(), func(l *chained) bool { return l.FindsClient })
 }

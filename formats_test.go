@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"html/template"
 	"net/http"
+	"net/netip"
 	"runtime"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/proxy"
 	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/format/html"
@@ -74,6 +76,9 @@ func TestFormats(t *testing.T) {
 		wicketway.Route("GET /first", list, wicketway.Formats(csv.Lists(), format.JSON()), wicketway.FormatChoice{OrFirst: true}),
 		wicketway.Route("GET /vendor", list, wicketway.Media("application/vnd.canal+json"), wicketway.Formats(csv.Lists())),
 		wicketway.Route("GET /json", list),
+		wicketway.Group(wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.ByField("Canal-Format"), format.ByAccept()}},
+			wicketway.Route("GET /field", list),
+			wicketway.Route("GET /proxied", list, wicketway.Chain(proxy.Trust(proxy.Forwarded, netip.MustParsePrefix("203.0.113.0/24"))))),
 	)
 	const page, table, plain, wrong = "text/html; charset=utf-8", "text/csv; charset=utf-8; header=present", "application/json", "application/problem+json"
 	for _, c := range []struct {
@@ -93,6 +98,11 @@ func TestFormats(t *testing.T) {
 		{"GET /accept", "image/png", 406, wrong, `"offered":["application/json","text/html","text/csv"]`, true},
 		{"GET /accept", "application/json;q=0", 406, wrong, "not-acceptable", true},
 		{"GET /accept.csv", "", 404, wrong, "not-found", true},
+		{"GET /field", "", 200, plain, "", true},
+		{"GET /field", "\nCanal-Format: csv", 200, table, "", false},
+		{"GET /field", "\nCanal-Format: csv\nCanal-Format: csv", 200, table, "", false},
+		{"GET /field", "\nCanal-Format: xml", 406, wrong, "The field Canal-Format names no format", true},
+		{"GET /proxied", "\nCanal-Format: csv", 200, plain, "", true}, // the caller is no proxy that is trusted
 		{"GET /first", "", 200, table, "", true},
 		{"GET /first", "image/png", 200, table, "", true},
 		{"GET /first", "application/json", 200, plain, "", true},
@@ -105,7 +115,8 @@ func TestFormats(t *testing.T) {
 		{"GET /rows?as=csv", "text/html", 200, table, "", false},
 		{"GET /rows.html?as=csv", "", 200, page, "", false},
 		{"GET /rows?as=png", "", 406, wrong, `names no format of this. Offered are json (application/json)`, true},
-		{"GET /rows?as=csv&as=csv", "", 406, wrong, "", true},
+		{"GET /rows?as=csv&as=csv", "", 200, table, "", false},
+		{"GET /rows?as=csv&as=json", "", 406, wrong, "", true},
 		{"GET /rows/all.html", "", 200, plain, "[1]", true}, // a text of its own comes first
 		{"GET /rows/all.html.csv", "", 200, table, "value\r\n1\r\n", false},
 		{"GET /rows/a.b.html", "", 200, page, "&lt;a.b&gt;", false},

@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"github.com/wicketway/wicketway/internal/bind"
+	"github.com/wicketway/wicketway/internal/method"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
@@ -49,6 +50,7 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 	case http.StatusNoContent:
 		if m.Allowed != nil {
 			w.Header().Set("Allow", strings.Join(m.Allowed, ", "))
+			s.acceptQuery(w, path, m.Allowed)
 		}
 		w.WriteHeader(http.StatusNoContent)
 		return nil
@@ -98,6 +100,20 @@ func (s *state) near(r *http.Request, m table.Miss, fits func(*target) bool) (li
 		lines = append(lines, targets[i].line())
 	}
 	return lines
+}
+
+// acceptQuery says which content the QUERY of a path takes, where it has one.
+func (s *state) acceptQuery(w http.ResponseWriter, path string, allowed []string) {
+	if !slices.Contains(allowed, method.Query) {
+		return
+	}
+	for _, i := range s.api.table.At(path, &s.match, false, nil) {
+		if t := &s.api.targets[i]; t.method == method.Query && t.input != nil {
+			if media, _, _ := t.input.Body(); media != nil {
+				w.Header().Set("Accept-Query", strings.Join(media, ", "))
+			}
+		}
+	}
 }
 
 // isThere reports whether a route is at a path that it matches: files may not be. Of files behind a guard nothing is

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway/internal/bind"
+	methods "github.com/wicketway/wicketway/internal/method"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
 )
@@ -286,7 +287,7 @@ func (b *builder) route(p *routePart, prefix route.Template, outer *list) {
 	if method == "*" {
 		method = anyMethod
 	}
-	if upper := strings.ToUpper(method); upper != method && slices.Contains(methods, upper) {
+	if upper := strings.ToUpper(method); upper != method && slices.Contains(methods.Known, upper) {
 		b.mistake(p.at, "%s: methods are case-sensitive (RFC 9110, 9.1), so no request reaches this: write %s", p.line,
 			upper)
 	}
@@ -325,9 +326,6 @@ func (b *builder) newResolved() *resolved {
 	b.room = b.room[1:]
 	return r
 }
-
-var methods = []string{http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch,
-	http.MethodDelete, http.MethodOptions, http.MethodTrace, http.MethodConnect}
 
 func settingsOf(settings []Setting) []Part {
 	parts := make([]Part, len(settings))

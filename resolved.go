@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/method"
 	"github.com/wicketway/wicketway/internal/shape"
 )
 
@@ -35,7 +36,7 @@ func (r *resolved) tie() *ties {
 }
 
 // isReading reports whether the route changes nothing.
-func (r *resolved) isReading() bool { return r.method == http.MethodGet || r.method == http.MethodHead }
+func (r *resolved) isReading() bool { return method.IsSafe(r.method) }
 
 // guarded reports whether callers must be known.
 func (r *resolved) guarded() bool { return r.list.terms.guards(r.method) }

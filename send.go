@@ -19,7 +19,7 @@ import (
 // choose finds the format for the answer, as the request stands now.
 func (s *state) choose(r *http.Request) (offer int, varies bool, err error) {
 	if c := s.target.output.Choice; c != nil {
-		return c.Choose(r, s.match.Suffix)
+		return c.Choose(r, s.match.Suffix, s.believes(r, c))
 	}
 	return 0, false, nil
 }
@@ -320,7 +320,7 @@ func (s *state) sendStream(w http.ResponseWriter, r *http.Request, by *answer.Pl
 
 // sendOpenStream answers with a stream that was in an interface.
 func (s *state) sendOpenStream(w http.ResponseWriter, r *http.Request, to reply) error {
-	form, _, err := answer.StreamChoice.Choose(r, "")
+	form, _, err := answer.StreamChoice.Choose(r, "", false)
 	if err != nil {
 		return err
 	}

@@ -195,8 +195,11 @@ func (k *kindOf[T]) besides(s setting, others []setting) (setting, bool) {
 // wrong reports mistakes in a setting.
 func (in *reading) wrong(format string, args ...any) {
 	in.of.failed = true
-	in.to.mistake(in.of.at, in.of.name+": "+format, args...)
+	in.to.mistake(in.of.at, literal(in.of.name)+": "+format, args...)
 }
+
+// literal is a text as it is written in a format.
+func literal(text string) string { return strings.ReplaceAll(text, "%", "%%") }
 
 // kindOfProblem takes a kind of problem in that a setting names.
 func (in *reading) kindOfProblem(k *problem.Kind) {
@@ -246,3 +249,19 @@ func Undo(s Setting) Setting {
 
 // undoKind is of those that undo nothing: each says why.
 var undoKind = &kindOf[string]{name: "Undo", wrong: func(in *reading, why string) { in.wrong("%s", why) }}
+
+// hasMeaning reports whether a field says something else than a version: what the connection, the
+// content, the caller or intermediaries are about. Some of it is secret, and a problem would repeat it.
+func hasMeaning(field string) bool {
+	for _, start := range []string{"Accept", "Access-Control-", "Content-", "If-", "Proxy-", "Sec-", "X-Forwarded-"} {
+		if strings.HasPrefix(field, start) {
+			return true
+		}
+	}
+	return slices.Contains(fieldsWithMeaning, field)
+}
+
+var fieldsWithMeaning = []string{"Authorization", "Cookie", "Set-Cookie", "Range", "Origin", "Referer", "User-Agent",
+	"Host", "Expect", "Date", "Forwarded", "From", "Via", "Cache-Control", "Pragma", "Connection", "Keep-Alive", "Te",
+	"Trailer", "Transfer-Encoding", "Upgrade", "Prefer", "Priority", "Link", "Traceparent", "Tracestate", "Baggage",
+	"Last-Event-Id", "X-Request-Id", "X-Api-Key", "Idempotency-Key"}

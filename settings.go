@@ -61,7 +61,7 @@ func checkMiddleware(in *reading, m Middleware) {
 	for _, k := range m.Raises {
 		in.to.kind(in.of.at, "Chain: "+m.Name, k)
 	}
-	wrong := func(format string, args ...any) { in.to.mistake(in.of.at, m.Name+": "+format, args...) }
+	wrong := func(format string, args ...any) { in.to.mistake(in.of.at, literal(m.Name)+": "+format, args...) }
 	for _, field := range m.Sets {
 		if !bind.IsToken(field.Name) {
 			wrong("it says that it sets %q, which is not a field name (RFC 9110, 5.1)", field.Name)

@@ -334,7 +334,8 @@ func (l location) String() string { return l.in.String() }
 //
 //	wicketway.FormatChoice{By: []format.Way{format.BySuffix(), format.ByAccept()}}
 type FormatChoice struct {
-	// By are the ways; nil: Accept. A suffix counts before a query parameter, and that before Accept.
+	// By are the ways; nil: Accept. A suffix counts before a header field, that before a query parameter, and that before
+	// Accept.
 	By []format.Way
 	// OrFirst sends the first format to callers that choose one that is not offered, rather than 406.
 	OrFirst bool

@@ -51,22 +51,6 @@ var versionByKind = &kindOf[versionBy]{
 	},
 }
 
-// hasMeaning reports whether a field says something else than a version: what the connection, the
-// content, the caller or intermediaries are about. Some of it is secret, and a problem would repeat it.
-func hasMeaning(field string) bool {
-	for _, start := range []string{"Accept", "Access-Control-", "Content-", "If-", "Proxy-", "Sec-", "X-Forwarded-"} {
-		if strings.HasPrefix(field, start) {
-			return true
-		}
-	}
-	return slices.Contains(fieldsWithMeaning, field)
-}
-
-var fieldsWithMeaning = []string{"Authorization", "Cookie", "Set-Cookie", "Range", "Origin", "Referer", "User-Agent",
-	"Host", "Expect", "Date", "Forwarded", "From", "Via", "Cache-Control", "Pragma", "Connection", "Keep-Alive", "Te",
-	"Trailer", "Transfer-Encoding", "Upgrade", "Prefer", "Priority", "Link", "Traceparent", "Tracestate", "Baggage",
-	"Last-Event-Id", "X-Request-Id", "X-Api-Key", "Idempotency-Key"}
-
 // WithdrawnVersions names versions that are no longer served. A request for one gets the same problem as an
 // unknown version; the detail says that it was withdrawn.
 func WithdrawnVersions(versions ...string) Setting {

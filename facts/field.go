@@ -55,6 +55,7 @@ const (
 var standard = map[string]struct{ note, schema string }{
 	"Accept":                      {"The media types that the route reads (RFC 9110, 12.5.1)", ""},
 	"Accept-Encoding":             {"The codings that bodies of requests may have (RFC 9110, 12.5.3)", ""},
+	"Accept-Query":                {"The media types of queries (draft-ietf-httpbis-safe-method-w-body)", ""},
 	"Accept-Patch":                {"The media types of patches (RFC 5789, 3.1)", ""},
 	"Access-Control-Allow-Origin": {"The origin whose pages may read the answer (the Fetch standard, 3.3.3)", ""},
 	"Age":                         {"For how many seconds the answer has been kept (RFC 9111, 5.1)", seconds},

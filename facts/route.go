@@ -107,8 +107,8 @@ type Formats struct {
 
 // Way is one in which callers choose a format.
 type Way struct {
-	By   string `json:"by"`            // accept, suffix, query
-	Name string `json:"name,omitzero"` // of the query parameter
+	By   string `json:"by"`            // accept, suffix, query, field
+	Name string `json:"name,omitzero"` // of the query parameter, or the header field
 }
 
 // Format is a format of values.

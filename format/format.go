@@ -4,6 +4,7 @@ package format
 
 import (
 	"io"
+	"net/http"
 
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
@@ -61,10 +62,10 @@ func (json) MediaType() string            { return "application/json" }
 func (json) Write(io.Writer, Value) error { return nil } // the API writes it, with its envelope
 func (json) CheckRoute(facts.Route) error { return nil }
 
-// A Way is one in which callers choose a format: [ByAccept], [BySuffix] and [ByQuery] make one.
+// A Way is one in which callers choose a format: [ByAccept], [BySuffix], [ByQuery] and [ByField] make one.
 type Way struct {
-	By   string // accept, suffix, query
-	Name string // of the query parameter
+	By   string // accept, suffix, query, field
+	Name string // of the query parameter, or the header field
 }
 
 // ByAccept lets the field Accept choose (RFC 9110, 12.5.1); answers vary by it.
@@ -77,6 +78,10 @@ func BySuffix() Way { return Way{By: "suffix"} }
 
 // ByQuery lets a query parameter choose: /passages?format=csv.
 func ByQuery(name string) Way { return Way{By: "query", Name: name} }
+
+// ByField lets a header field choose, such as one that a proxy sets which has taken a suffix from the path; answers vary
+// by it. Where a middleware finds out the client behind proxies (chain/proxy), the field is believed from these alone.
+func ByField(name string) Way { return Way{By: "field", Name: http.CanonicalHeaderKey(name)} }
 
 // String gives the way in words: accept, suffix, query format.
 func (w Way) String() string {

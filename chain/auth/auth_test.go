@@ -75,7 +75,7 @@ func me(ctx context.Context, _ wicketway.None) (string, error) {
 func serve(t *testing.T, guard exchange.Authenticator) *wicketway.API {
 	t.Helper()
 	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"}, wicketway.Guard(guard),
-		wicketway.Route("GET /me", me), wicketway.Route("POST /me", me))
+		wicketway.Route("GET /me", me), wicketway.Route("POST /me", me), wicketway.Route("QUERY /me", me))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -780,6 +780,7 @@ func TestSessions(t *testing.T) {
 		{"from a page of the same origin", 0, "POST", []string{cookie, "Sec-Fetch-Site: same-origin"}, "grebe", false},
 		{"from a page of another origin", 0, "POST", []string{cookie, "Sec-Fetch-Site: cross-site"}, "cross-origin", false},
 		{"from an origin that is trusted", 0, "POST", []string{cookie, "Sec-Fetch-Site: cross-site", "Origin: https://console.example"}, "grebe", false},
+		{"a query from another origin", 0, "QUERY", []string{cookie, "Sec-Fetch-Site: cross-site"}, "grebe", false},
 		{"reading from another origin", 0, "GET", []string{cookie, "Sec-Fetch-Site: cross-site"}, "grebe", false},
 	} {
 		at = now.Add(c.after)

@@ -137,7 +137,7 @@ func TestChangesEndWhatIsKept(t *testing.T) {
 	}{
 		{"POST /x", "", 200, true}, {"PUT /x", "", 0, true}, {"DELETE /x?all", "", 204, true}, {"POST /%78", "", 303, true}, {"MOVE /x/", "", 201, true},
 		{"POST /y", "/x", 201, true}, {"POST /y", "http://example.com/x?a", 201, true}, {"POST /y/z", "../x", 201, true},
-		{"POST /x", "", 409, false}, {"POST /y", "", 200, false}, {"POST /y", "http://elsewhere.example/x", 201, false}, {"GET /x?b", "", 200, false},
+		{"POST /x", "", 409, false}, {"POST /y", "", 200, false}, {"POST /y", "http://elsewhere.example/x", 201, false}, {"GET /x?b", "", 200, false}, {"QUERY /x", "", 200, false},
 	} {
 		asked, meanwhile := 0, func() {}
 		h := cache.Responses(cache.Settings{}).Wrap(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

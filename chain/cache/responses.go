@@ -15,6 +15,7 @@ import (
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/method"
 	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -119,7 +120,7 @@ func (c *responses) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case r.Method == http.MethodGet && c.concerns(r):
 		c.answer(w, r)
-	case slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace}, r.Method):
+	case method.IsSafe(r.Method): // the answer to a QUERY depends on its content, so it is not kept
 		c.next.ServeHTTP(w, r)
 	default:
 		c.change(w, r)

@@ -30,6 +30,7 @@ type Choice struct {
 	Offers []Offer // the first comes where nothing was asked for
 	Accept bool    // by the field Accept
 	Query  string  // by a query parameter of this name; "": by none
+	Field  string  // by a header field of this name; "": by none
 	Suffix bool    // by the suffix of the path
 	First  bool    // what is not offered gets the first, instead of a refusal
 
@@ -86,16 +87,21 @@ func (c *Choice) named(name string) int {
 	return slices.IndexFunc(c.Offers, func(o Offer) bool { return o.Name == name })
 }
 
-// Choose finds the offer for a request: by the suffix that its path had, by its query, or by
-// what it accepts. Varies reports whether Accept had a say. The error is a problem of status
-// 406.
-func (c *Choice) Choose(r *http.Request, suffix string) (i int, varies bool, err error) {
+// Choose finds the offer for a request: by the suffix that its path had, by the field if it is believed, by its query, or
+// by the field Accept. Varies reports whether Accept had a say. The error is a problem of status 406.
+func (c *Choice) Choose(r *http.Request, suffix string, believed bool) (i int, varies bool, err error) {
 	if suffix != "" {
 		return max(c.named(suffix), 0), false, nil
 	}
+	if asked := r.Header[c.Field]; c.Field != "" && asked != nil && believed {
+		if i = c.named(asked[0]); i >= 0 && areOne(asked) {
+			return i, false, nil
+		}
+		return 0, false, c.refuse("The field %s names no format of this.", c.Field)
+	}
 	if c.Query != "" {
 		if asked := r.URL.Query()[c.Query]; asked != nil {
-			if i = c.named(asked[0]); i >= 0 && len(asked) == 1 {
+			if i = c.named(asked[0]); i >= 0 && areOne(asked) {
 				return i, false, nil
 			}
 			return 0, false, c.refuse("The parameter %s names no format of this.", c.Query)
@@ -114,13 +120,18 @@ func (c *Choice) Choose(r *http.Request, suffix string) (i int, varies bool, err
 	return slices.Index(c.medias, found), true, nil
 }
 
+// areOne reports whether values say the same, however often.
+func areOne(values []string) bool {
+	return !slices.ContainsFunc(values, func(v string) bool { return v != values[0] })
+}
+
 func (c *Choice) refuse(format string, args ...any) error {
 	if c.First {
 		return nil
 	}
 	var list []string
 	for _, o := range c.Offers {
-		if c.Query != "" || c.Suffix {
+		if c.Query != "" || c.Field != "" || c.Suffix {
 			list = append(list, o.Name+" ("+o.bare+")")
 		} else {
 			list = append(list, o.bare)
