@@ -1,5 +1,5 @@
 // Package schema documents the rules that values of Go types can keep, and has the types for those
-// to take part: [Optional] members, and a [Report] for checks of their own.
+// to take part: [Optional] members, [Date] and [TimeOfDay], and a [Report] for checks of their own.
 //
 // Rules are the keywords of JSON Schema (draft 2020-12), written in the struct
 // tag rule and separated by spaces; a value with spaces is in single quotes:
@@ -19,10 +19,12 @@
 //
 // Those of JSON Schema validation, section 6, with its meanings:
 //
-//	minimum=1  maximum=40  exclusiveMinimum=0  exclusiveMaximum=9.5  multipleOf=0.01    numbers; compared as decimals
+//	minimum=1  maximum=40  exclusiveMinimum=0  exclusiveMaximum=9.5                    numbers, compared as decimals; and types with
+//	                                                                                   text methods and Compare(T) int: minimum=2026-04-01
+//	multipleOf=0.01                                                                    numbers
 //	minLength=1  maxLength=200                                                         text, in characters
 //	pattern='^[A-Z]{2}-[0-9]{4}$'                                                      text; not anchored by itself
-//	format=date-time                                                                   text; see below
+//	format=date-time                                                                   text, and types with text methods; see below
 //	enum=up|down                                                                       text and numbers
 //	minItems=1  maxItems=8  uniqueItems                                                lists
 //	items.minimum=1  items.pattern=^a                                                  each item of a list, any keyword for its type

@@ -247,6 +247,12 @@ func (d *Documents) define(t *Type, as Direction) node {
 		if t.goType.Bits() == 32 {
 			return node{"type": "number", "minimum": -math.MaxFloat32, "maximum": math.MaxFloat32}
 		}
+	case encoded:
+		doc := node{"type": t.name()}
+		if f, ok := reflect.Zero(t.goType).Interface().(interface{ JSONFormat() string }); ok {
+			doc["format"] = f.JSONFormat()
+		}
+		return doc
 	case anything:
 		doc, filling := node{}, map[string]jsontext.Value{} // which keeps the digits of numbers
 		if t.goType == d.hole && json.Unmarshal(d.filling, &filling) == nil {
@@ -346,6 +352,10 @@ func (d *Documents) member(f *field, as Direction) node {
 // rules adds what a field's rules say to the schema of its type.
 func (d *Documents) rules(doc node, f *field) {
 	for _, r := range f.rules {
+		if r.against != nil { // minimum is for numbers; this is widely known for texts
+			doc["format"+strings.ToUpper(r.keyword[:1])+r.keyword[1:]] = r.want
+			continue
+		}
 		doc[r.keyword] = r.want
 		if list, ok := r.want.([]any); ok && r.keyword == "enum" && f.null {
 			doc["enum"] = append(slices.Clone(list), nil)

@@ -163,6 +163,9 @@ type rule struct {
 	holds   func(v reflect.Value) bool
 	bySize  bool     // only the length of a list or a map counts, not what is in it
 	limit   *decimal // of a keyword that sets one
+	// edge is a limit of values that compare themselves, and against compares one with it.
+	edge    reflect.Value
+	against func(v reflect.Value) int
 
 	// What holds asks, of a value that was read without reflection; nil where the
 	// rule cannot be asked so.

@@ -227,6 +227,11 @@ func TestTextTypes(t *testing.T) {
 		{reflect.TypeFor[plate](), "OB-1", ""}, {reflect.TypeFor[plate](), "XX-1", "must begin with OB-"}, {reflect.TypeFor[*plate](), "XX-1", "must begin with OB-"},
 		{reflect.TypeFor[[]plate](), "XX-1", "must begin with OB-"}, {reflect.TypeFor[float64](), "NaN", "must be a number"}, {reflect.TypeFor[float64](), "-Inf", "must be a number"},
 		{reflect.TypeFor[float64](), "0x1p2", "must be a number"}, {reflect.TypeFor[int](), "+1", "must be a whole number"}, {reflect.TypeFor[uint8](), "256", "from 0 to 255"},
+		{reflect.TypeFor[int64](), "9223372036854775808", "from -9223372036854775808 to 9223372036854775807"}, {reflect.TypeFor[int64](), "1.5", "must be a whole number"},
+		{reflect.TypeFor[schema.Date](), "2028-02-29", ""}, {reflect.TypeFor[schema.Date](), "2027-02-29", "write a date such as"}, {reflect.TypeFor[schema.Date](), "27-02-28", "write a date"},
+		{reflect.TypeFor[schema.Date](), "0000-01-01", "write a date"}, {reflect.TypeFor[schema.Date](), "2027-02-28T00:00:00Z", "write a date"},
+		{reflect.TypeFor[schema.TimeOfDay](), "09:30:00", ""}, {reflect.TypeFor[schema.TimeOfDay](), "23:59:59.000000001", ""}, {reflect.TypeFor[schema.TimeOfDay](), "24:00:00", "write a time such as"},
+		{reflect.TypeFor[schema.TimeOfDay](), "9:30:00", "write a time"}, {reflect.TypeFor[schema.TimeOfDay](), "09:30:00Z", "write a time"}, {reflect.TypeFor[schema.TimeOfDay](), "09:30:00,5", "write a time"},
 	} {
 		p, err := s.Parameter(c.of, "")
 		if err != nil {
@@ -239,6 +244,63 @@ func TestTextTypes(t *testing.T) {
 		}
 		if texts, err := p.Texts(v); wrong == nil && (err != nil || texts[0] != c.text) {
 			t.Errorf("%v from %q is written as %q, %v", c.of, c.text, texts, err)
+		}
+	}
+}
+
+type season struct {
+	Opens schema.Date         `json:"opens" rule:"minimum=2026-04-01 exclusiveMaximum=2026-11-01"`
+	From  schema.TimeOfDay    `json:"from" rule:"maximum=12:00:00 default=06:00:00"`
+	Ends  *schema.Date        `json:"ends"`
+	Plate plate               `json:"plate,omitzero" rule:"format=uuid"`
+	Days  []schema.Date       `json:"days,omitzero" rule:"items.minimum=2026-01-01 uniqueItems"`
+	By    map[schema.Date]int `json:"by,omitzero"`
+}
+
+// Civil dates and times have limits, are keys and defaults, are stored as texts, and say in a schema what they are.
+func TestCivilDates(t *testing.T) {
+	typ := compiled(t, reflect.TypeFor[season]())
+	for _, c := range []struct{ text, want string }{
+		{`{"opens":"2026-04-01"}`, ""},
+		{`{"opens":"2026-10-31","from":"12:00:00","ends":null,"days":["2026-01-01"],"by":{"2026-01-01":1}}`, ""},
+		{`{"opens":"2026-03-31"}`, `/opens minimum must be at least 2026-04-01`},
+		{`{"opens":"2026-11-01"}`, `/opens exclusiveMaximum must be less than 2026-11-01`},
+		{`{"opens":"2026-05-01","from":"12:00:00.1"}`, `/from maximum must be at most 12:00:00`},
+		{`{"opens":"2026-05-01","days":["2025-01-01"]}`, `/days/0 minimum must be at least 2026-01-01`},
+		{`{"opens":"2026-05-01","plate":"OB-1"}`, `/plate format must be a UUID`},
+		{`{"opens":"1 May","from":7}`, `/opens format is not a valid date: write a date such as 2026-05-04 (RFC 3339)|/from type is not a valid timeofday`},
+		{`{}`, `/opens required is missing`},
+	} {
+		var v season
+		found, _ := typ.Decode([]byte(c.text), &v, Reading{})
+		var got []string
+		for _, f := range found {
+			got = append(got, f.Pointer+" "+f.Rule+" "+f.Detail)
+		}
+		if strings.Join(got, "|") != c.want {
+			t.Errorf("%s: %s, want %s", c.text, strings.Join(got, "|"), c.want)
+		}
+		if c.want == "" && v.From.String() != "06:00:00" && v.From.String() != "12:00:00" {
+			t.Errorf("the default is %v", v.From)
+		}
+	}
+	if doc := string(typ.Inline(Direction{})); !strings.Contains(doc, `"opens":{"format":"date","formatExclusiveMaximum":"2026-11-01","formatMinimum":"2026-04-01","type":"string"}`) {
+		t.Error(doc)
+	}
+	for _, wrong := range []struct{ tag, want string }{{`rule:"minimum=May"`, "is not a valid date"}, {`rule:"minimum=2026-05-02 maximum=2026-05-01"`, "nothing can keep it"}, {`rule:"multipleOf=2"`, "is for numbers"}} {
+		field := reflect.StructField{Name: "A", Type: reflect.TypeFor[schema.Date](), Tag: reflect.StructTag(wrong.tag)}
+		if _, err := new(Set).Type(reflect.StructOf([]reflect.StructField{field})); err == nil || !strings.Contains(err.Error(), wrong.want) {
+			t.Errorf("%s: %v", wrong.tag, err)
+		}
+	}
+	day, at := schema.NewDate(2026, time.February, 30), schema.NewTimeOfDay(9*time.Hour+500*time.Millisecond)
+	if day.String() != "2026-03-02" || day.AddDays(-2).String() != "2026-02-28" || day.Weekday() != time.Monday || at.On(day, time.UTC).Format(time.RFC3339Nano) != "2026-03-02T09:00:00.5Z" || schema.DateOf(at.On(day, time.UTC)) != day || schema.TimeOfDayOf(at.On(day, time.UTC)) != at || (schema.Date{}).String() != "0001-01-01" {
+		t.Error(day, at)
+	}
+	for _, stored := range []any{"2026-03-02", []byte("2026-03-02"), day.In(time.UTC), "2026-03-02T00:00:00Z", nil, "May"} {
+		var d schema.Date
+		if err := d.Scan(stored); (err == nil) != (stored != nil && stored != "May") || err == nil && d != day {
+			t.Errorf("%v: %v %v", stored, d, err)
 		}
 	}
 }

@@ -157,7 +157,7 @@ func (p *Parameter) item(i int, text string, v reflect.Value, found *faults) {
 }
 
 func (t *Type) unreadable(detail string) schema.Fault {
-	return schema.Fault{Rule: "type", Want: t.name(), Detail: detail, Unreadable: true}
+	return schema.Fault{Rule: t.unreadRule(), Want: t.name(), Detail: detail, Unreadable: true}
 }
 
 // Texts writes a value as the texts that Read and ReadAll would read it from;

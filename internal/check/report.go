@@ -187,8 +187,8 @@ func (r *reporter) leaf(at *site, typ *Type, start int) {
 	}
 	if err := json.Unmarshal(raw, v.Addr().Interface(), options...); err != nil {
 		rule := "type"
-		if raw.Kind() == jsontext.KindString && (typ.shape == moment || typ.shape == encoded || typ.shape == bytes) {
-			rule = "format"
+		if raw.Kind() == jsontext.KindString {
+			rule = typ.unreadRule()
 		}
 		r.fault(rule, typ.name(), typ.refusal(raw), true)
 		return

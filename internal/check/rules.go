@@ -90,6 +90,12 @@ type keyword struct {
 	parse func(value string, t *Type) (rule, error)
 }
 
+// isOrdered reports whether values of a type have limits: numbers, and texts that compare themselves.
+func isOrdered(t *Type) bool { return isNumeric(t) || t.compares() }
+
+// isWritten reports whether values of a type are texts, whatever they are in Go.
+func isWritten(t *Type) bool { return isText(t) || t.shape == encoded }
+
 func isNumeric(t *Type) bool { return t.shape == integer || t.shape == number }
 
 func isText(t *Type) bool { return t.shape == text }
@@ -102,10 +108,10 @@ func isMapping(t *Type) bool { return t.shape == mapping }
 
 // keywords are those of JSON Schema validation (draft 2020-12, section 6).
 var keywords = []keyword{
-	{"minimum", isNumeric, "numbers", bound("must be at least %s", atLeast)},
-	{"maximum", isNumeric, "numbers", bound("must be at most %s", atMost)},
-	{"exclusiveMinimum", isNumeric, "numbers", bound("must be more than %s", moreThan)},
-	{"exclusiveMaximum", isNumeric, "numbers", bound("must be less than %s", lessThan)},
+	{"minimum", isOrdered, "numbers, and texts with a method Compare", bound("must be at least %s", atLeast)},
+	{"maximum", isOrdered, "numbers, and texts with a method Compare", bound("must be at most %s", atMost)},
+	{"exclusiveMinimum", isOrdered, "numbers, and texts with a method Compare", bound("must be more than %s", moreThan)},
+	{"exclusiveMaximum", isOrdered, "numbers, and texts with a method Compare", bound("must be less than %s", lessThan)},
 	{"multipleOf", isNumeric, "numbers", parseMultiple},
 	{"minLength", isText, "text", length("must have at least %d character(s)", longEnough)},
 	{"maxLength", isText, "text", length("must have at most %d character(s)", shortEnough)},
@@ -118,7 +124,7 @@ var keywords = []keyword{
 		func(v reflect.Value, limit int) bool { return v.Len() >= limit })},
 	{"maxProperties", isMapping, "maps", bySize("must have at most %d member(s)",
 		func(v reflect.Value, limit int) bool { return v.Len() <= limit })},
-	{"format", isText, "text", parseFormat},
+	{"format", isWritten, "text", parseFormat},
 	{"pattern", isText, "text", parsePattern},
 	{"enum", isScalar, "text and numbers", parseEnum},
 }
@@ -210,7 +216,13 @@ func contradictions(prefix string, rs rules) (errs []error) {
 		if low < 0 || high < 0 {
 			continue
 		}
-		c := rs[low].limit.compare(*rs[high].limit)
+		c := 0
+		switch {
+		case rs[low].limit != nil:
+			c = rs[low].limit.compare(*rs[high].limit)
+		case rs[high].against != nil:
+			c = rs[high].against(rs[low].edge)
+		}
 		if c > 0 || c == 0 && strings.Contains(pair[0]+pair[1], "exclusive") {
 			errs = append(errs, fmt.Errorf("rule %s%s: nothing can keep it together with %s%s=%v", prefix, pair[0], prefix,
 				pair[1], rs[high].want))
@@ -289,6 +301,9 @@ func lessThan(c int) bool { return c < 0 }
 // such a float cannot hold, or that all values of the type keep, is a mistake.
 func bound(detail string, passes func(compared int) bool) func(string, *Type) (rule, error) {
 	return func(value string, t *Type) (rule, error) {
+		if t.compares() {
+			return boundOfText(value, t, fmt.Sprintf(detail, value), passes)
+		}
 		limit, ok := parseDecimal(value)
 		if !ok {
 			return rule{}, fmt.Errorf("%q is not a number as JSON writes it", value)
@@ -481,11 +496,46 @@ func allDiffer[K comparable](v reflect.Value, key func(reflect.Value) K) bool {
 	return true
 }
 
-func parseFormat(value string, _ *Type) (rule, error) {
+// compares reports whether the type is written as text and has a method Compare, of which values a limit can be set.
+func (t *Type) compares() bool { return t.shape == encoded && compareOf(t.goType).IsValid() }
+
+// compareOf is the method Compare(T) int of a type T.
+func compareOf(t reflect.Type) (method reflect.Value) {
+	m, has := t.MethodByName("Compare")
+	if !has || m.Type.NumIn() != 2 || m.Type.In(1) != t || m.Type.NumOut() != 1 || m.Type.Out(0).Kind() != reflect.Int {
+		return reflect.Value{}
+	}
+	return m.Func
+}
+
+// boundOfText makes a limit on values that compare themselves.
+func boundOfText(value string, t *Type, detail string, passes func(compared int) bool) (rule, error) {
+	limit := reflect.New(t.goType).Elem()
+	if wrong := t.parseText(value, limit); wrong != "" {
+		return rule{}, fmt.Errorf("%q %s", value, wrong)
+	}
+	compare := compareOf(t.goType)
+	of := func(v reflect.Value) int { return int(compare.Call([]reflect.Value{v, limit})[0].Int()) }
+	return rule{want: value, detail: detail, edge: limit, against: of,
+		holds: func(v reflect.Value) bool { return passes(of(v)) }}, nil
+}
+
+// formatOfText holds a value against a format, as the text that it is written as.
+func formatOfText(t *Type, holds func(string) bool) func(reflect.Value) bool {
+	return func(v reflect.Value) bool {
+		texts, err := t.texts(v)
+		return err == nil && len(texts) == 1 && holds(texts[0])
+	}
+}
+
+func parseFormat(value string, t *Type) (rule, error) {
 	f, known := formats[value]
 	if !known {
 		return rule{}, fmt.Errorf("unknown format %q (known: %s)", value,
 			strings.Join(slices.Sorted(maps.Keys(formats)), ", "))
+	}
+	if t.shape == encoded {
+		return rule{want: value, detail: f.detail, holds: formatOfText(t, f.holds)}, nil
 	}
 	return textRule(value, f.detail, f.holds), nil
 }

@@ -329,7 +329,7 @@ func TestMistakesInTypes(t *testing.T) {
 		want string
 	}{
 		{0, `rule:"minimun=1"`, `unknown keyword`},
-		{"", `rule:"minimum=1"`, `is for numbers, not for string`},
+		{"", `rule:"minimum=1"`, `is for numbers, and texts with a method Compare, not for string`},
 		{0, `rule:"minimum=x"`, `"x" is not a number`},
 		{0, `rule:"minimum=1 default=0"`, `rule default: 0 breaks the field's own rule: it must be at least 1`},
 		{0, `rule:"default=two"`, `rule default: "two" must be a whole number`},

@@ -72,11 +72,30 @@ func (t *Type) expects() string {
 // refusal says why a JSON value cannot be read, in a text type's own words where it
 // has some.
 func (t *Type) refusal(raw jsontext.Value) string {
+	if n, whole := wholeNumber(string(raw)); t.shape == integer && raw.Kind() == jsontext.KindNumber && whole && n != nil {
+		return t.outOfRange()
+	}
 	if t.shape != encoded || raw.Kind() != jsontext.KindString {
 		return t.expects()
 	}
 	s, _ := jsontext.AppendUnquote(nil, raw)
 	return t.textRefusal(unmarshalText(reflect.New(t.goType).Elem(), string(s)))
+}
+
+// unreadRule is the rule that a text breaks which cannot be read: a text that should have another form is of the right
+// type.
+func (t *Type) unreadRule() string {
+	switch t.base().shape {
+	case moment, encoded, bytes:
+		return "format"
+	}
+	return "type"
+}
+
+// outOfRange is said of a whole number that an integer type cannot hold.
+func (t *Type) outOfRange() string {
+	low, high := t.span()
+	return fmt.Sprintf("must be a whole number from %d to %d", low, high)
 }
 
 func (t *Type) textRefusal(err error) string {
@@ -231,6 +250,9 @@ func (t *Type) parseText(s string, v reflect.Value) string {
 	case integer:
 		if setInteger(v, s) {
 			return ""
+		}
+		if digits := strings.TrimPrefix(s, "-"); digits != "" && strings.Trim(digits, "0123456789") == "" {
+			return t.outOfRange()
 		}
 	case number:
 		// ParseFloat knows more than JSON does: hexadecimal, Inf, NaN and _.

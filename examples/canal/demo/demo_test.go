@@ -76,8 +76,8 @@ func TestWrongRequests(t *testing.T) {
 		{"GET /v2/passages?limit=101", skipper, "", 422, "input-invalid", "query limit maximum"},
 		{"GET /v2/passages?limit=", skipper, "", 400, "input-unreadable", "query limit type"},
 		{"GET /v2/passages?limit=2&limit=3", skipper, "", 400, "input-unreadable", "query limit unique"},
-		{"GET /v2/passages?after=7", skipper, "", 400, "input-unreadable", "query after type"},
-		{"GET /v2/passages?after=Ing", skipper, "", 400, "input-unreadable", "query after type"}, // "x" in base64
+		{"GET /v2/passages?after=7", skipper, "", 400, "input-unreadable", "query after format"},
+		{"GET /v2/passages?after=Ing", skipper, "", 400, "input-unreadable", "query after format"}, // "x" in base64
 		{"GET /v2/passages?after=MQ&limit=many", skipper, "", 400, "input-unreadable", "query limit type"},
 		{"GET /v2/passages?limit=%zz", skipper, "", 400, "input-unreadable", "query  syntax"},
 		{"GET /v2/passages?limit=1;after=MQ", skipper, "", 400, "input-unreadable", "query  syntax"},

@@ -218,7 +218,7 @@ var steps = []step{
 		strings.Repeat("x", 1<<20) + `"}`, status: 413, code: "body-too-large"},
 	{title: "A page of passages, with a limit out of bounds", line: "GET /v2/passages?limit=1000&after=last",
 		as: "skipper", status: 400, code: "input-unreadable",
-		items: []string{"query after type", "query limit maximum"}},
+		items: []string{"query after format", "query limit maximum"}},
 	{title: "The first two passages of a list", line: "GET /v2/passages?limit=2", as: "skipper", status: 200,
 		holds: []string{`Link: <?after=MjE&limit=2>; rel="next"`, `"next":"MjE"`}},
 	{title: "The two after them", line: "GET /v2/passages?after=MjE&limit=2", as: "skipper", status: 200,
