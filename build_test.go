@@ -33,7 +33,7 @@ func FuzzBuild(f *testing.F) {
 		reflect.TypeFor[string](), reflect.TypeFor[int8](), reflect.TypeFor[float32](), reflect.TypeFor[bool](), reflect.TypeFor[[]byte](), reflect.TypeFor[[3]uint8](),
 		reflect.TypeFor[time.Time](), reflect.TypeFor[time.Duration](), reflect.TypeFor[*time.Time](), reflect.TypeFor[[]int](), reflect.TypeFor[map[string]int](),
 		reflect.TypeFor[map[bool]string](), reflect.TypeFor[any](), reflect.TypeFor[error](), reflect.TypeFor[func()](), reflect.TypeFor[chan int](), reflect.TypeFor[complex64](),
-		reflect.TypeFor[Optional[int]](), reflect.TypeFor[*Optional[string]](), reflect.TypeFor[gate](), reflect.TypeFor[*gate](), reflect.TypeFor[File](), reflect.TypeFor[[]File](),
+		reflect.TypeFor[schema.Optional[int]](), reflect.TypeFor[*schema.Optional[string]](), reflect.TypeFor[gate](), reflect.TypeFor[*gate](), reflect.TypeFor[File](), reflect.TypeFor[[]File](),
 		reflect.TypeFor[Cursor[int]](), reflect.TypeFor[None](), reflect.TypeFor[Page[int]](), reflect.TypeFor[Reply[*gate]](), reflect.TypeFor[*Reply[string]](), reflect.TypeFor[**string](),
 		reflect.TypeFor[struct{ embedded }](), reflect.TypeFor[schema.Report](), reflect.TypeFor[reflect.Type](), reflect.TypeFor[uintptr](),
 	}

@@ -87,7 +87,7 @@ const modeVariable = "WICKETWAY_DEVELOPMENT"
 
 // initialTerms are what holds before any setting.
 func (b *builder) initialTerms() terms {
-	t := terms{groupTerms: &groupTerms{limits: defaultLimits, base: ownBase, retirement: noRetirement}}
+	t := terms{groupTerms: &groupTerms{limits: defaultLimits, pageSizes: defaultPageSizes, base: ownBase, retirement: noRetirement}}
 	if text := os.Getenv(modeVariable); text != "" {
 		var err error
 		if t.development, err = strconv.ParseBool(text); err != nil {
@@ -139,6 +139,7 @@ type inputKey struct {
 	limit             int64
 	faults            int
 	unknown, readOnly bool
+	pages             PageSizes
 }
 
 type outputKey struct {
@@ -251,6 +252,7 @@ func (b *builder) binding(r *resolved, parameters []string, unparsed bool) bind.
 		Vary:       writer.AddVary,
 		Schemas:    &b.schemas,
 		Secrets:    b.secrets,
+		Rules:      t.pageSizes.ruleOf,
 		Mistake:    b.wrongWith(r),
 	}
 }

@@ -37,7 +37,7 @@
 //
 // The output type chooses the answer; the input is the same for all: a value as JSON,
 // or in another of the [Formats] that the caller chooses; [None]; a [Reply] with a status and
-// header fields of its own; a [Page] with links to its neighbours; a [Created] value, with
+// header fields of its own; a [Page] with links to its neighbours, or a [NumberedPage]; a [Created] value, with
 // its address; a [Redirect]; [Content], which is text, bytes or a file; a [Stream], as it comes;
 // and any [Answerer]. [Envelope], [Conditional], [OmitNull], [Media] and [Development] are
 // settings about outputs. A route that changes something takes [Conditions] as an input.
@@ -114,6 +114,7 @@
 //	Observe            route, group     all      -
 //	OmitNull           route, group     nearest  Undo
 //	Overrides          route            nearest  -
+//	PageSizes          route, group     by field Undo
 //	ProblemBase        route, group     nearest  Undo
 //	ProblemShape       route, group     nearest  Undo
 //	Public             route, group     nearest  -

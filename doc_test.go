@@ -28,7 +28,7 @@ func TestTheTableOfSettings(t *testing.T) {
 		"IgnoreReadOnly": IgnoreReadOnly(), "JSONProblems": JSONProblems(), "KindAs": KindAs(nil, nil), "Limits": Limits{Faults: 1}, "Listing": Listing(),
 		"LocatedBy": LocatedBy(serve), "Log": Log(nil), "Media": Media("a/b"), "Name": Name("a"), "Observe": Observe(nil), "OmitNull": OmitNull(),
 		"Overrides": Overrides(), "ProblemBase": ProblemBase("/"), "ProblemShape": ProblemShape("", func(format.Problem) int { return 0 }),
-		"Public": Public(), "Related": Related("help", "/"), "Retirement": Retirement{Sunset: time.Unix(1, 0)}, "Scopes": Scopes("a"),
+		"PageSizes": PageSizes{}, "Public": Public(), "Related": Related("help", "/"), "Retirement": Retirement{Sunset: time.Unix(1, 0)}, "Scopes": Scopes("a"),
 		"ShowCauses": ShowCauses{}, "Slashes": Slashes(SlashSame), "Summary": Summary("a"), "Translate": Translate(), "ValueShape": ValueShape(func(format.Success) int { return 0 }), "VersionBy": VersionBy(InPath(), ""),
 		"WithdrawnVersions": WithdrawnVersions("v1"), "Without": Without("a"),
 	}

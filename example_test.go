@@ -172,8 +172,8 @@ func ExamplePage() {
 
 func ExampleOptional() {
 	type patch struct {
-		Crew   wicketway.Optional[int]    `json:"crew,omitzero" rule:"type=integer"`
-		Remark wicketway.Optional[string] `json:"remark,omitzero"`
+		Crew   schema.Optional[int]    `json:"crew,omitzero" rule:"type=integer"`
+		Remark schema.Optional[string] `json:"remark,omitzero"`
 	}
 	api := mustBuild(wicketway.Route("PATCH /passage", func(_ context.Context, in patch) (string, error) {
 		crew, remark := 3, "in a hurry"

@@ -10,7 +10,6 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/bind"
-	"github.com/wicketway/wicketway/schema"
 )
 
 // None is the input of a route that reads nothing, or the output of one that
@@ -18,9 +17,6 @@ import (
 type None struct{}
 
 var noneType = reflect.TypeFor[None]()
-
-// Optional tells absent, null and a value apart; see [schema.Optional].
-type Optional[T any] = schema.Optional[T]
 
 // Reply is an output with a status and header fields of its own, around any output except another Reply and [Created].
 // Like all outputs of this package it can be returned as a pointer, so that a failing return is nil, err.
@@ -215,6 +211,14 @@ func outputOf(t reflect.Type) outputType {
 		o.page = reflect.PointerTo(o.value).Implements(reflect.TypeFor[pager]())
 	}
 	return o
+}
+
+// pageType is the type of the value where it is a page, and else one that is none.
+func (o *outputType) pageType() reflect.Type {
+	if o.page {
+		return o.value
+	}
+	return noneType
 }
 
 // leavesStatus reports whether Answers says the status of an output that sends itself.

@@ -14,6 +14,7 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"net/textproto"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -289,8 +290,8 @@ func TestNothingIsReadBeforeTheGuardAndTheSize(t *testing.T) {
 // Absent, null and a value are three things.
 func TestOptional(t *testing.T) {
 	type patch struct {
-		Level wicketway.Optional[float64] `json:"level,omitzero" rule:"maximum=9"`
-		Note  wicketway.Optional[string]  `json:"note,omitzero"`
+		Level schema.Optional[float64] `json:"level,omitzero" rule:"maximum=9"`
+		Note  schema.Optional[string]  `json:"note,omitzero"`
 	}
 	api := build(t,
 		wicketway.Route("PATCH /gauge", func(_ context.Context, in patch) (patch, error) {
@@ -548,4 +549,62 @@ func named[Out any](out Out) wicketway.Part {
 		Y string `from:"path y"`
 	}
 	return wicketway.Route("GET /x/{y}", func(context.Context, value) (Out, error) { return out, nil })
+}
+
+// Pages that are numbered lead to the first, the last and the neighbours; page sizes have a default for a whole API.
+func TestNumberedPages(t *testing.T) {
+	type list struct {
+		Page wicketway.PageNumber `from:"query page"`
+		Size wicketway.PageSize   `from:"query size"`
+	}
+	type large struct {
+		Page wicketway.PageNumber `from:"query page"`
+		Size wicketway.PageSize   `from:"query size" rule:"maximum=1000 default=500"`
+	}
+	page := func(_ context.Context, in list) (wicketway.NumberedPage[int], error) {
+		return wicketway.NumberedPage[int]{Items: []int{}, Number: int(in.Page), Size: int(in.Size), Total: 45}, nil
+	}
+	api := mustBuild(wicketway.PageSizes{Usual: 10, Most: 20}, wicketway.Route("GET /x", page),
+		wicketway.Route("GET /large", func(_ context.Context, in large) (wicketway.NumberedPage[int], error) {
+			return wicketway.NumberedPage[int]{Number: int(in.Page), Size: int(in.Size)}, nil
+		}),
+		wicketway.Group(wicketway.Undo(wicketway.PageSizes{Usual: 1, Most: 1}), wicketway.Route("GET /usual", page)),
+		wicketway.Route("GET /cursor", func(context.Context, wicketway.None) (wicketway.Page[int], error) {
+			return wicketway.Page[int]{Items: []int{1}, Next: "x"}, nil
+		}))
+	for _, c := range []struct {
+		path   string
+		status int
+		links  string
+		want   string
+	}{
+		{"/x", 200, "first 1, next 2, last 5", `{"items":[],"page":1,"size":10,"total":45}`},
+		{"/x?page=3&size=20", 200, "first 1, prev 2, last 3", `"page":3,"size":20`},
+		{"/x?page=9", 200, "first 1, prev 5, last 5", `"page":9`},
+		{"/x?size=21", 422, "", "must be at most 20"},
+		{"/x?page=0", 422, "", "must be at least 1"},
+		{"/large", 200, "first 1, last 1", `"size":500,"total":0`},
+		{"/usual?size=100", 200, "first 1, last 1", `"size":100`},
+		{"/cursor", 200, "", `{"items":[1],"next":"x"}`}, // no parameter takes it, so there is no link
+	} {
+		w := ask(api, "GET "+c.path, "", "")
+		var links []string
+		for _, l := range w.Header()["Link"] {
+			target, relation, _ := strings.Cut(l, `; rel="`)
+			u, _ := url.Parse(strings.Trim(target, "<>"))
+			links = append(links, strings.Trim(relation, `"`)+" "+u.Query().Get("page"))
+		}
+		if w.Code != c.status || strings.Join(links, ", ") != c.links || !strings.Contains(w.Body.String(), c.want) {
+			t.Errorf("%s: %d %q %s, want %d %s %s", c.path, w.Code, links, w.Body, c.status, c.links, c.want)
+		}
+	}
+	for want, part := range map[string]wicketway.Part{
+		"but no query field of the input is a wicketway.PageNumber": wicketway.Route("GET /y", func(context.Context, wicketway.None) (p wicketway.NumberedPage[int], err error) { return p, nil }),
+		"no query field of an input here is a wicketway.PageSize":   wicketway.Route("GET /y", findNothing, wicketway.PageSizes{Most: 30}),
+		"the usual size, 200, is more than the largest, 100":        wicketway.Route("GET /y", page, wicketway.PageSizes{Usual: 200}),
+	} {
+		if _, err := wicketway.Build(about, part); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("wanted %q, got %v", want, err)
+		}
+	}
 }

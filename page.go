@@ -8,13 +8,14 @@ import (
 	"iter"
 	"net/http"
 	"reflect"
+	"strconv"
 
 	"github.com/go-json-experiment/json"
 )
 
 // A Page is a part of a list, and the way to its neighbours. The answer has them
-// as members and as Link fields (RFC 8288) with the relations next and prev, unless
-// a field would be longer than 4 KiB.
+// as members and as Link fields (RFC 8288) with the relations next and prev, where a query parameter of the
+// input is a [Cursor], unless a field would be longer than 4 KiB.
 type Page[T any] struct {
 	Items []T `json:"items"`
 	// Next and Previous are cursors; "" where nothing follows or precedes.
@@ -22,14 +23,93 @@ type Page[T any] struct {
 	Previous string `json:"previous,omitzero"`
 }
 
-// pageItems is the place of a Page's Items among its fields.
+// pageItems is the place of a page's Items among its fields.
 const pageItems = 0
 
-func (p Page[T]) neighbours() (next, previous string) { return p.Next, p.Previous }
+func (p Page[T]) links() (all []pageLink) {
+	for _, to := range []pageLink{{"next", p.Next}, {"prev", p.Previous}} {
+		if to.value != "" {
+			all = append(all, to)
+		}
+	}
+	return all
+}
 
-// A pager is a Page of any type.
+func (Page[T]) parameter() reflect.Type { return cursorType }
+
+// A NumberedPage is a part of a list that is counted, for pages that are asked for by their number: a query parameter of
+// the input is a [PageNumber]. The answer has Link fields (RFC 8288) with the relations first, prev, next and last.
+type NumberedPage[T any] struct {
+	Items []T `json:"items"`
+	// Number is that of the page, from 1, and Size how many items a page has.
+	Number int `json:"page"`
+	Size   int `json:"size"`
+	// Total is how many items there are on all pages.
+	Total int `json:"total"`
+}
+
+func (p NumberedPage[T]) links() (all []pageLink) {
+	last := 1
+	if p.Size > 0 && p.Total > 0 {
+		last = (p.Total-1)/p.Size + 1
+	}
+	add := func(relation string, n int) { all = append(all, pageLink{relation, strconv.Itoa(n)}) }
+	add("first", 1)
+	if p.Number > 1 {
+		add("prev", min(p.Number-1, last))
+	}
+	if p.Number < last {
+		add("next", p.Number+1)
+	}
+	add("last", last)
+	return all
+}
+
+func (NumberedPage[T]) parameter() reflect.Type { return pageNumberType }
+
+// A pageLink is the way to another page: the value of the parameter that names it.
+type pageLink struct{ relation, value string }
+
+// A pager is a page of any type.
 type pager interface {
-	neighbours() (next, previous string)
+	links() []pageLink
+	// parameter is what the type of the query parameter implements that names a page.
+	parameter() reflect.Type
+}
+
+// A PageNumber is a query parameter that names a page: from 1, and 1 where it is not sent.
+type PageNumber int
+
+func (PageNumber) isPageNumber() {}
+
+var pageNumberType = reflect.TypeFor[interface{ isPageNumber() }]()
+
+// A PageSize is a query parameter that says how many items a page has: [PageSizes] says how many it has where the
+// parameter is not sent, and at most, unless a rule of the field does.
+type PageSize int
+
+func (PageSize) isPageSize() {}
+
+var pageSizeType = reflect.TypeFor[interface{ isPageSize() }]()
+
+// PageSizes are those of the pages of a group. A field that is not set leaves what an outer group says, in the end 20
+// and 100.
+type PageSizes struct {
+	// Usual is the size of a page where a request asks for none.
+	Usual int
+	// Most is the largest size that can be asked for.
+	Most int
+}
+
+// ruleOf are rules that fields of a type have, unless their tags say otherwise.
+func (s PageSizes) ruleOf(t reflect.Type) []string {
+	switch {
+	case t == reflect.TypeFor[PageNumber]():
+		return []string{"minimum=1", "default=1"}
+	case t == reflect.TypeFor[PageSize]():
+		return []string{"minimum=1", fmt.Sprint("maximum=", s.Most), fmt.Sprint("default=", s.Usual)}
+	}
+	return nil
 }
 
 // A Cursor is a place in a list, as a query parameter: the key of the item that
@@ -90,19 +170,16 @@ const longestLink = 4 << 10
 // withLinks adds the Link fields of a page to the header fields of a reply. They are
 // relative to the request, and keep its other parameters.
 func withLinks(own http.Header, r *http.Request, parameter string, p pager) http.Header {
-	next, previous := p.neighbours()
-	if len(r.URL.RawQuery) > longestLink || next == "" && previous == "" {
+	links := p.links()
+	if len(r.URL.RawQuery) > longestLink || len(links) == 0 || parameter == "" {
 		return own
 	}
 	if own = own.Clone(); own == nil { // the route's own is not ours to change
 		own = http.Header{}
 	}
-	for _, to := range [2]struct{ relation, cursor string }{{"next", next}, {"prev", previous}} {
-		if to.cursor == "" {
-			continue
-		}
+	for _, to := range links {
 		query := r.URL.Query()
-		query.Set(parameter, to.cursor)
+		query.Set(parameter, to.value)
 		if link := "<?" + query.Encode() + `>; rel="` + to.relation + `"`; len(link) <= longestLink {
 			own.Add("Link", link)
 		}

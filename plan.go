@@ -38,8 +38,9 @@ func (b *builder) plan(r *resolved, unparsed bool) {
 	b.adapt(r)
 	b.planInput(r, unparsed)
 	b.planOutput(r)
-	if r.pages() && r.input.QueryField(cursorType) == "" {
-		b.wrongWith(r)("the output is a page, but no query field of the input is a wicketway.Cursor")
+	if p, is := reflect.Zero(r.part.out.pageType()).Interface().(pager); is && r.pages() &&
+		p.parameter() == pageNumberType && r.input.QueryField(pageNumberType) == "" {
+		b.wrongWith(r)("the output is a numbered page, but no query field of the input is a wicketway.PageNumber")
 	}
 }
 
@@ -53,6 +54,7 @@ func (b *builder) planInput(r *resolved, unparsed bool) {
 		t.limits.Faults,
 		t.unknown,
 		t.readOnly,
+		t.pageSizes,
 	}
 	if r.input = b.inputs[key]; r.input == nil {
 		before := len(b.mistakes)

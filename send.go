@@ -152,7 +152,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 		return answer.SendNone(w, to.status, to.header)
 	}
 	if p, is := to.value.(pager); is && t.pages() {
-		to.header = withLinks(to.header, r, t.input.QueryField(cursorType), p)
+		to.header = withLinks(to.header, r, t.input.QueryField(p.parameter()), p)
 	}
 	if err := s.checkTag(to, offer); err != nil {
 		return err

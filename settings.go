@@ -230,6 +230,27 @@ var limitsKind = &kindOf[Limits]{
 	},
 }
 
+func (s PageSizes) part() here.Place { return here.Place{} }
+
+func (s PageSizes) setting() setting { return pageSizesKind.sayAt(here.Place{}, s) }
+
+var pageSizesKind = &kindOf[PageSizes]{
+	name:  "PageSizes",
+	mode:  replaces | byField | ofGroups,
+	field: func(t *terms) *PageSizes { return &t.pageSizes },
+	unset: defaultPageSizes,
+	wrong: func(in *reading, said PageSizes) {
+		if said.Usual < 0 || said.Most < 0 {
+			in.wrong("%+v: a size is positive; Undo(PageSizes{...}) lifts one", said)
+		}
+		if most := cmp.Or(said.Most, in.pageSizes.Most); cmp.Or(said.Usual, in.pageSizes.Usual) > most {
+			in.wrong("the usual size, %d, is more than the largest, %d", cmp.Or(said.Usual, in.pageSizes.Usual), most)
+		}
+	},
+	where: func(r *resolved) bool { return r.input != nil && r.input.QueryField(pageSizeType) != "" },
+	none:  "no query field of an input here is a wicketway.PageSize",
+}
+
 // Slashes says what a slash at the end of a path means for the routes of a group.
 func Slashes(policy Slash) Setting { return slashesKind.say(policy) }
 

@@ -76,6 +76,7 @@ type groupTerms struct {
 	omitNull    bool
 	jsonOnly    bool   // problems are JSON whatever is accepted
 	media       string // what JSON is called
+	pageSizes   PageSizes
 	offered     []format.Format
 	chosenBy    FormatChoice
 	formats     *answer.Choice // made of these two
@@ -281,6 +282,9 @@ func (s *seats) refuse() error {
 
 // defaultLimits are what holds where nothing is said.
 var defaultLimits = Limits{Body: 1 << 20, Faults: check.MostFaults}
+
+// defaultPageSizes are what holds where nothing is said.
+var defaultPageSizes = PageSizes{Usual: 20, Most: 100}
 
 // A Slash says what becomes of a request whose path fits a route except for a slash
 // at its end. Its values are those of table.Slash.

@@ -198,3 +198,16 @@ func (x Exchange) Caller() Identity {
 	}
 	return Identity{}
 }
+
+// ClaimsOf gives the claims of the caller's token; false where they are of another type.
+func ClaimsOf[T any](ctx context.Context) (claims T, ok bool) {
+	claims, ok = Of(ctx).Caller().Claims.(T)
+	return claims, ok
+}
+
+// AccountOf gives the account of the caller, as the guard has loaded it; false where it is of
+// another type.
+func AccountOf[T any](ctx context.Context) (account T, ok bool) {
+	account, ok = Of(ctx).Caller().Account.(T)
+	return account, ok
+}

@@ -66,7 +66,7 @@ type Settings struct {
 	// Detail replaces the detail of refusals, by their kind; "" leaves one as it is. It is called for every
 	// refusal, and must be safe for concurrent use.
 	Detail func(kind *problem.Kind) string
-	// Account loads the account of a caller, once a request; wicketway.AccountOf gives it to
+	// Account loads the account of a caller, once a request; exchange.AccountOf gives it to
 	// handlers. Where it is nil, or the error is [ErrAccountUnavailable], the caller is refused with
 	// that kind; any other error fails the request. It must be safe for concurrent use.
 	Account func(ctx context.Context, caller exchange.Identity) (any, error)
@@ -84,7 +84,7 @@ type Settings struct {
 	Require []string
 	// Type is the member typ that the header of a token must have (RFC 8725, 3.11), for [Bearer]: at+jwt for RFC 9068.
 	Type string
-	// Claims decodes further claims of a token, for [Bearer]: ClaimsAs[T](). wicketway.ClaimsOf[T] gives them to handlers.
+	// Claims decodes further claims of a token, for [Bearer]: ClaimsAs[T](). exchange.ClaimsOf[T] gives them to handlers.
 	// A token whose claims are no T is refused.
 	Claims Claims
 	// Revocations are asked at every request whether a token or a session was taken back, for [Bearer] and

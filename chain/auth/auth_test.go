@@ -362,9 +362,9 @@ func TestCallers(t *testing.T) {
 			wicketway.Guard(auth.Bearer(auth.HS256(secret), how)),
 			wicketway.Route("GET /me", func(ctx context.Context, _ wicketway.None) (string, error) {
 				c := exchange.Of(ctx).Caller()
-				account, _ := wicketway.AccountOf[string](ctx)
-				one, _ := wicketway.ClaimsOf[tenant](ctx)
-				several, _ := wicketway.ClaimsOf[lists](ctx)
+				account, _ := exchange.AccountOf[string](ctx)
+				one, _ := exchange.ClaimsOf[tenant](ctx)
+				several, _ := exchange.ClaimsOf[lists](ctx)
 				text := fmt.Sprint(c.Subject, c.Scopes, account, one.Tenant, several.Tenants, c.Proof.(auth.Token).ID)
 				for i := range c.Scopes { // what a handler does to it, the next request does not see
 					c.Scopes[i] = "spoilt"

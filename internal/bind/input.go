@@ -81,6 +81,7 @@ type Config struct {
 	Schemas    *check.Set
 	Secrets    secret.Types
 	Vary       func(h http.Header, fields ...string) // adds to the field Vary
+	Rules      func(reflect.Type) []string           // that fields of a type have; nil: none have any
 	Mistake    func(format string, args ...any)
 }
 
@@ -246,8 +247,27 @@ func (in *Plan) field(c *Config, where string, sf reflect.StructField, index []i
 	}
 }
 
+// ruled is the tag of a field with the rules that its type has, where it does not say otherwise.
+func (c *Config) ruled(sf reflect.StructField) reflect.StructTag {
+	if c.Rules == nil {
+		return sf.Tag
+	}
+	rule := sf.Tag.Get("rule")
+	own := " " + rule
+	for _, of := range c.Rules(sf.Type) {
+		if keyword, _, _ := strings.Cut(of, "="); !strings.Contains(own, " "+keyword+"=") &&
+			!(keyword == "default" && strings.Contains(own+" ", " required ")) {
+			rule = strings.TrimSpace(rule + " " + of)
+		}
+	}
+	if rule == sf.Tag.Get("rule") {
+		return sf.Tag
+	}
+	return reflect.StructTag("rule:" + strconv.Quote(rule) + " " + string(sf.Tag)) // the first of a name counts
+}
+
 func (in *Plan) parameter(c *Config, where, source, name string, sf reflect.StructField, index []int) {
-	p, err := c.Schemas.Parameter(sf.Type, sf.Tag)
+	p, err := c.Schemas.Parameter(sf.Type, c.ruled(sf))
 	if err != nil {
 		for _, e := range check.Unjoin(err) {
 			c.Mistake("%s: %v", where, e)

@@ -11,6 +11,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/examples/canal/locks"
 	"github.com/wicketway/wicketway/examples/canal/store"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/format/csv"
 	"github.com/wicketway/wicketway/problem"
@@ -61,10 +62,10 @@ func (p NewPassage) Check(r *schema.Report) { checkSlot(r, p.Slot) }
 // PassagePatch is a merge patch: what is absent stays as it is, and a remark that
 // is null goes away; nothing else may be null.
 type PassagePatch struct {
-	Direction wicketway.Optional[string]    `json:"direction,omitzero" rule:"type=string enum=up|down"`
-	Slot      wicketway.Optional[time.Time] `json:"slot,omitzero" rule:"type=string"`
-	Crew      wicketway.Optional[int]       `json:"crew,omitzero" rule:"type=integer minimum=1 maximum=40"`
-	Remark    wicketway.Optional[string]    `json:"remark,omitzero" rule:"maxLength=200"`
+	Direction schema.Optional[string]    `json:"direction,omitzero" rule:"type=string enum=up|down"`
+	Slot      schema.Optional[time.Time] `json:"slot,omitzero" rule:"type=string"`
+	Crew      schema.Optional[int]       `json:"crew,omitzero" rule:"type=integer minimum=1 maximum=40"`
+	Remark    schema.Optional[string]    `json:"remark,omitzero" rule:"maxLength=200"`
 }
 
 // Check holds the slot against the canal's clock, if there is a new one.
@@ -197,7 +198,7 @@ func (d desk) book(ctx context.Context, in bookPassage) (*wicketway.Created[Pass
 	if err != nil {
 		return nil, err
 	}
-	account, ok := wicketway.AccountOf[*store.Account](ctx) // the guard has loaded it
+	account, ok := exchange.AccountOf[*store.Account](ctx) // the guard has loaded it
 	if !ok || account.Keeper {
 		return nil, ErrNoVessel.New("Keepers book by telephone.")
 	}
