@@ -161,9 +161,6 @@ func asOldError(p format.Problem) oldError {
 		}
 		e.Error += " " + p.Errors[0].Detail
 	}
-	if p.Problem != nil {
-		panic("the cause is not for callers")
-	}
 	return e
 }
 

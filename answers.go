@@ -3,7 +3,6 @@ package wicketway
 import (
 	"context"
 	"fmt"
-	"io"
 	"mime"
 	"net/http"
 	"reflect"
@@ -17,7 +16,6 @@ import (
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/members"
-	"github.com/wicketway/wicketway/problem"
 )
 
 // Answers is the status of a success, 200 to 299.
@@ -368,25 +366,7 @@ func offerOf(f format.Format) answer.Offer {
 		o.Version = v.Version()
 	}
 	if p, ok := f.(format.ProblemFormat); ok {
-		o.Problem = func(to io.Writer, of *problem.Problem, how problem.Rendering) error {
-			return p.WriteProblem(to, showProblem(of, how))
-		}
+		o.Problem = p.WriteProblem
 	}
 	return o
-}
-
-func showProblem(p *problem.Problem, how problem.Rendering) format.Problem {
-	k := p.Kind()
-	return format.Problem{
-		Type:     how.Base + k.Code(),
-		Title:    k.Title(),
-		Detail:   p.Detail(),
-		Instance: how.Instance,
-		Code:     k.Code(),
-		Status:   k.Status(),
-		Errors:   p.Items(),
-		Members:  p.Members(),
-		Debug:    string(how.Debug),
-		Problem:  p,
-	}
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/failure"
@@ -114,7 +115,8 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	s.restore(w.Header())
 	s.api.raise(p.Kind())
 	shown := s.showsCauses()
-	how := answer.Rendering{NoStore: shown, Rendering: s.rendering(p, shown), Indent: t.development, JSON: t.jsonOnly}
+	how := answer.Rendering{NoStore: shown, Rendering: s.rendering(p, shown), Indent: t.development, JSON: t.jsonOnly,
+		About: s.about}
 	switch {
 	case t.problemsAs != nil:
 		how.Offer, how.Chosen = t.problemsAs.offer, true
@@ -130,6 +132,15 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 			WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(s.secrets().Blank(lost.Error()), 8<<10),
 				"request", exchange.Of(s).ID())
 	}
+}
+
+// about fills in what pages and shapes of problems show of the request.
+func (s *state) about(p *format.Problem) {
+	p.Method, p.Path, p.Route, p.Version = s.request.Method, s.request.URL.Path, s.target.path, s.target.terms().version
+	if s.target.isFallback() {
+		p.Route = ""
+	}
+	p.Caller = exchange.Of(s).Caller().Subject
 }
 
 // rendering is how a problem of the request is written, with its causes where they are to be shown.

@@ -3,6 +3,7 @@ package wicketway_test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"html/template"
 	"net/http"
@@ -216,5 +217,32 @@ func TestCSVKeepsTexts(t *testing.T) {
 	body := ask(api, "GET /x", "Accept: text/csv", "").Body.String()
 	if want := "value\r\n\"a\rb\"\r\n\"a\nb\"\r\n\"a\r\nb\"\r\n\"\"\r\n\"\"\"\"\r\n\"a,b\"\r\n\" a \"\r\n\"\"\"\r\"\"\"\r\n"; body != want {
 		t.Errorf("%q, want %q", body, want)
+	}
+}
+
+// Templates of problems get the request and the faults, and reach no cause; one that fails gives way to the plain page.
+func TestPagesOfProblems(t *testing.T) {
+	templates := template.Must(template.New("").Parse(`{{define "500"}}{{.}} {{printf "%+v" .}}{{end}}` +
+		`{{define "input-invalid"}}{{.Method}} {{.Path}} {{.Route}} {{.Version}} {{.Caller}} {{range .Errors}}{{.Name}} {{.Detail}}{{end}}{{end}}` +
+		`{{define "no-row"}}{{index .Errors 5}}{{end}}`))
+	type in struct {
+		Row int `from:"path row" rule:"maximum=9"`
+	}
+	api := build(t, wicketway.Formats(html.Pages(templates)), wicketway.Version("v1", wicketway.Guard(plate("p")),
+		wicketway.Route("GET /rows/{row}", func(_ context.Context, in in) (string, error) {
+			if in.Row == 1 {
+				return "", fmt.Errorf("disk on fire")
+			}
+			return "", errNoRow.New("none").Because(errors.New("disk on fire"))
+		}, wicketway.Fails(errNoRow))))
+	for path, want := range map[string]string{
+		"/v1/rows/1":  "Something went wrong on the server",
+		"/v1/rows/2":  "<!doctype html>",
+		"/v1/rows/10": "GET /v1/rows/10 /v1/rows/{row} v1 grebe row must be at most 9",
+	} {
+		w := ask(api, "GET "+path, "Accept: text/html\nPlate: grebe", "")
+		if body := w.Body.String(); !strings.Contains(body, want) || strings.Contains(body, "fire") || w.Header().Get("Content-Type") != "text/html; charset=utf-8" {
+			t.Errorf("%s: %v %s", path, w.Header(), body)
+		}
 	}
 }

@@ -102,14 +102,12 @@ func ProblemShape[T any](media string, as func(format.Problem) T) Setting {
 	offer := answer.NewChoice(answer.Choice{Offers: []answer.Offer{{
 		Name:  shape.TypeName(reflect.TypeFor[T]()),
 		Media: media,
-		Problem: func(to io.Writer, of *problem.Problem, how problem.Rendering) (err error) {
+		Problem: func(to io.Writer, shown format.Problem) (err error) {
 			defer func() {
 				if v := recover(); v != nil {
 					err = fmt.Errorf("panic: %v", v)
 				}
 			}()
-			shown := showProblem(of, how)
-			shown.Problem = nil // its cause is not for callers
 			return json.MarshalWrite(to, as(shown))
 		},
 	}}})

@@ -337,7 +337,8 @@ func (s *state) event(err error) []byte {
 	s.api.raise(p.Kind())
 	if t.problemsAs != nil {
 		var own bytes.Buffer
-		if t.problemsAs.offer.Problem(&own, p, s.rendering(p, false)) == nil {
+		how := answer.Rendering{Rendering: s.rendering(p, false), About: s.about}
+		if t.problemsAs.offer.Problem(&own, how.Show(p)) == nil {
 			return own.Bytes()
 		}
 	}

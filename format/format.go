@@ -40,15 +40,17 @@ type Value struct {
 	Value any
 }
 
-// A Problem has those parts of a problem that callers may see (RFC 9457, 3).
+// A Problem has those parts of a problem that callers may see (RFC 9457, 3). Its cause, which they must not, cannot be
+// reached from it.
 type Problem struct {
 	Type, Title, Detail, Instance, Code string
 	Status                              int
 	Errors                              []problem.Item
 	Members                             map[string]any // that were added by With
 	Debug                               string         // JSON, in development
-	// Problem is the whole of it, with its cause, which callers must not see.
-	Problem *problem.Problem
+	// Of the request: its method and path, the template of its route, the version that serves it, and the subject of its
+	// caller; "" where there is none.
+	Method, Path, Route, Version, Caller string
 }
 
 // JSON is the format of all values, unless wicketway.Formats says otherwise. In Formats it says at which

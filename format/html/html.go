@@ -30,7 +30,6 @@ import (
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
-	"github.com/wicketway/wicketway/problem"
 )
 
 // Pages is the format html. The templates may be nil: then all pages are plain. They must not be
@@ -98,11 +97,7 @@ func (p *pages) WriteProblem(to io.Writer, of format.Problem) error {
 		return t.Execute(to, of)
 	}
 	var page bytes.Buffer
-	how := problem.Rendering{Base: of.Type[:len(of.Type)-len(of.Code)], Instance: of.Instance}
-	if of.Debug != "" {
-		how.Debug = []byte(of.Debug)
-	}
-	answer.WriteProblemPage(&page, of.Problem, how)
+	answer.WriteProblemPage(&page, of)
 	_, err := to.Write(page.Bytes())
 	return err
 }

@@ -19,7 +19,7 @@ type Offer struct {
 	// Write writes a value; nil for JSON, which is written here.
 	Write func(to io.Writer, v format.Value) error
 	// Problem writes a problem; nil where the format has no way to.
-	Problem func(to io.Writer, p *problem.Problem, how problem.Rendering) error
+	Problem func(to io.Writer, p format.Problem) error
 
 	header []string // Content-Type
 	bare   string   // the media type without its parameters

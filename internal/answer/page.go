@@ -9,6 +9,7 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -58,15 +59,14 @@ func openPage(b *bytes.Buffer, status int, title string) {
 const longestShown = 1 << 10
 
 // WriteProblemPage writes a problem for people; like one in JSON it has at most 64 KiB.
-func WriteProblemPage(b *bytes.Buffer, p *problem.Problem, how problem.Rendering) {
-	k := p.Kind()
-	openPage(b, k.Status(), k.Title())
-	if p.Detail() != "" {
-		fmt.Fprintf(b, "<p>%s</p>\n", html.EscapeString(clip.Text(p.Detail(), longestShown)))
+func WriteProblemPage(b *bytes.Buffer, p format.Problem) {
+	openPage(b, p.Status, p.Title)
+	if p.Detail != "" {
+		fmt.Fprintf(b, "<p>%s</p>\n", html.EscapeString(clip.Text(p.Detail, longestShown)))
 	}
-	if items := p.Items(); len(items) > 0 {
+	if len(p.Errors) > 0 {
 		b.WriteString("<table>\n<tr><th>Where</th><th>What</th></tr>\n")
-		for _, i := range items {
+		for _, i := range p.Errors {
 			if b.Len() > problem.MaxSize/2 {
 				b.WriteString("<tr><td>…</td><td>and more</td></tr>\n")
 				break
@@ -80,16 +80,16 @@ func WriteProblemPage(b *bytes.Buffer, p *problem.Problem, how problem.Rendering
 		}
 		b.WriteString("</table>\n")
 	}
-	if how.Debug != nil {
-		debug := how.Debug.Clone()
+	if p.Debug != "" {
+		debug := jsontext.Value(p.Debug)
 		debug.Indent(jsontext.WithIndent("  "))
 		fmt.Fprintf(b, "<h2>For the programmer</h2>\n<pre>%s</pre>\n",
 			html.EscapeString(clip.Text(string(debug), problem.MaxSize/8)))
 	}
 	b.WriteString("<footer>\n")
-	fmt.Fprintf(b, "<a href=\"%s\">%s</a>", html.EscapeString(how.Base+k.Code()), html.EscapeString(k.Code()))
-	if how.Instance != "" {
-		fmt.Fprintf(b, "<br>%s", html.EscapeString(how.Instance))
+	fmt.Fprintf(b, "<a href=\"%s\">%s</a>", html.EscapeString(p.Type), html.EscapeString(p.Code))
+	if p.Instance != "" {
+		fmt.Fprintf(b, "<br>%s", html.EscapeString(p.Instance))
 	}
 	b.WriteString("\n</footer>\n</main>\n")
 }

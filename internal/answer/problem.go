@@ -12,6 +12,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/failure"
 	"github.com/wicketway/wicketway/negotiate"
 	"github.com/wicketway/wicketway/problem"
@@ -44,12 +45,35 @@ type Rendering struct {
 	Indent bool
 	Length bool // says how long it is, so that callers need not wait for the end
 	JSON   bool // whatever the caller accepts
+	Page   bool // a page, whatever the caller accepts
 	// NoStore keeps caches from keeping it (RFC 9111, 5.2.2.5).
 	NoStore bool
 	// Offer is the format that the caller gets values in; nil: JSON. Chosen says that it is the
 	// path or the query that chose it.
 	Offer  *Offer
 	Chosen bool
+	// About fills in what is shown of the request; nil: nothing is.
+	About func(*format.Problem)
+}
+
+// Show is what callers may see of a problem.
+func (how *Rendering) Show(p *problem.Problem) format.Problem {
+	k := p.Kind()
+	shown := format.Problem{
+		Type:     how.Base + k.Code(),
+		Title:    k.Title(),
+		Detail:   p.Detail(),
+		Instance: how.Instance,
+		Code:     k.Code(),
+		Status:   k.Status(),
+		Errors:   p.Items(),
+		Members:  p.Members(),
+		Debug:    string(how.Debug),
+	}
+	if how.About != nil {
+		how.About(&shown)
+	}
+	return shown
 }
 
 // Problem answers with a problem, as a page for callers that prefer one. The error says
@@ -69,8 +93,9 @@ func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Ren
 	buffer := sheets.Get().(*sheet)
 	defer recycle(buffer)
 	if how.Offer != nil && how.Offer.Problem != nil {
-		if lost = how.Offer.Problem(&buffer.Buffer, p, how.Rendering); lost != nil {
+		if lost = how.Offer.Problem(&buffer.Buffer, how.Show(p)); lost != nil {
 			lost = fmt.Errorf("the problem cannot be written as %s: %w", how.Offer.Name, lost)
+			how.Page = how.Offer.header[0] == contentTypeHTML[0] // callers that get pages get ours
 			how.Offer, how.Chosen = nil, true
 			buffer.Reset()
 		}
@@ -78,9 +103,13 @@ func Problem(w http.ResponseWriter, r *http.Request, p *problem.Problem, how Ren
 	switch {
 	case how.Offer != nil && how.Offer.Problem != nil:
 		h["Content-Type"] = how.Offer.header
-	case !how.JSON && !how.Chosen && prefersHTML(r.Header["Accept"]):
+		if text := jsontext.Value(buffer.Bytes()).Clone(); how.Indent && how.Offer.Write == nil && text.Indent(indented) == nil {
+			buffer.Reset() // a shape of the group's own
+			buffer.Write(append(text, '\n'))
+		}
+	case how.Page, !how.JSON && !how.Chosen && prefersHTML(r.Header["Accept"]):
 		h["Content-Type"] = contentTypeHTML
-		WriteProblemPage(&buffer.Buffer, p, how.Rendering)
+		WriteProblemPage(&buffer.Buffer, how.Show(p))
 	default:
 		h["Content-Type"] = contentTypeProblem
 		text, without := p.Append(buffer.AvailableBuffer(), how.Rendering)
