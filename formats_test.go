@@ -228,6 +228,7 @@ func TestPagesOfProblems(t *testing.T) {
 	type in struct {
 		Row int `from:"path row" rule:"maximum=9"`
 	}
+	errNoRow := errCanal.Define(404, "no-row", "There is no row")
 	api := build(t, wicketway.Formats(html.Pages(templates)), wicketway.Version("v1", wicketway.Guard(plate("p")),
 		wicketway.Route("GET /rows/{row}", func(_ context.Context, in in) (string, error) {
 			if in.Row == 1 {

@@ -127,7 +127,8 @@ func (t TimeOfDay) SinceMidnight() time.Duration { return t.since }
 
 // On is the moment on a day in a location. A time that a change of the clock leaves out is taken as time.Date does.
 func (t TimeOfDay) On(d Date, where *time.Location) time.Time {
-	return time.Date(d.Year(), d.Month(), d.Day(), 0, 0, 0, int(t.since), where)
+	seconds := int(t.since / time.Second) // nanoseconds of a day are too many for an int of 32 bits
+	return time.Date(d.Year(), d.Month(), d.Day(), 0, 0, seconds, int(t.since%time.Second), where)
 }
 
 // Compare is -1 for an earlier time than the other one, 1 for a later, and 0 for the same.
