@@ -148,7 +148,7 @@ type outputKey struct {
 	plain                              bool
 	kind                               outputKind
 	status                             int
-	media, parameter, variant, summary string
+	media, parameter, variant          string
 	house                              *house
 	formats                            *answer.Choice
 	conditional, omitNull, development bool

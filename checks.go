@@ -197,8 +197,8 @@ func conditionsOf(in reflect.Type) (index []int, of reflect.Type, required bool)
 	return nil, nil, false
 }
 
-// name gives the routes their names: those that were declared, or else their functions'.
-// Two routes of one function have none, unless they are given one.
+// name gives the routes their names: those that were declared, or else their functions'. Where several routes of a
+// version share a function each has the name of its method and path, so that none changes its name because of another.
 func (b *builder) name() {
 	given := map[string]*resolved{}
 	functions := map[string][]*resolved{}
@@ -219,6 +219,14 @@ func (b *builder) name() {
 	for key, of := range functions {
 		if len(of) == 1 && given[key] == nil {
 			of[0].name = functionName(of[0].part.function)
+			continue
+		}
+		for _, r := range of {
+			if r.name = r.pathName(); given[r.key()] != nil { // two paths can differ in braces alone
+				r.name = ""
+				continue
+			}
+			given[r.key()] = r
 		}
 	}
 }

@@ -113,3 +113,29 @@ func (*namedKeeper) Challenge([]string) string { return "Keeper" }
 func (k *namedKeeper) Scheme() exchange.Scheme {
 	return exchange.Scheme{Name: k.name, Type: "oauth2", Flows: []facts.Flow{{Name: "clientCredentials", Token: "https://identity.osterbeck.example/token"}}}
 }
+
+func functions(context.Context, wicketway.None) (string, error) { return "", nil }
+
+func lockFacts(context.Context, berthIn) (string, error) { return "", nil }
+
+type berthIn struct {
+	Berth string `from:"path berth"`
+}
+
+// Routes are named by their functions, or by method and path where they share one.
+func TestNamesOfRoutes(t *testing.T) {
+	api := build(t, wicketway.Route("GET /x", functions), wicketway.Route("GET /literal", func(context.Context, wicketway.None) (string, error) { return "", nil }),
+		wicketway.At("/api", wicketway.Version("v1", wicketway.Route("GET /berths/{berth}", lockFacts)),
+			wicketway.Version("v2", wicketway.Route("GET /berths/{berth}", lockFacts), wicketway.Route("PUT /old/{berth}/now", lockFacts), wicketway.Route("GET /y", functions, wicketway.Name("own")))))
+	var names []string
+	for _, r := range api.Routes() {
+		names = append(names, strings.TrimSpace(r.Method+" "+r.Path+" "+r.Name))
+	}
+	want := "GET /literal|GET /problems/{code}|GET /x wicketway_test.functions|GET /api/v1/berths/{berth} wicketway_test.lockFacts|GET /api/v2/berths/{berth} get.berths.berth|PUT /api/v2/old/{berth}/now put.old.berth.now|GET /api/v2/y own"
+	if got := strings.Join(names, "|"); got != want {
+		t.Errorf("%s\nwant\n%s", got, want)
+	}
+	if to, err := api.Link("v2/put.old.berth.now", berthIn{"a"}); err != nil || to != "/api/v2/old/a/now" {
+		t.Errorf("%s %v", to, err)
+	}
+}

@@ -80,7 +80,6 @@ func (b *builder) planOutput(r *resolved) {
 		t.media,
 		t.mediaParameter(),
 		r.variant(),
-		r.shownSummary(),
 		t.house,
 		t.formats,
 		t.conditional,
@@ -102,7 +101,7 @@ func (b *builder) planOutput(r *resolved) {
 		Media:       t.media,
 		Parameter:   t.mediaParameter(),
 		Variant:     r.variant(),
-		House:       t.house.plan(r.shownSummary()),
+		House:       t.house.plan(),
 		Conditional: t.conditional,
 		OmitNull:    t.omitNull,
 		Development: t.development,
@@ -118,7 +117,7 @@ func (b *builder) planOutput(r *resolved) {
 // planGiven plans the answers that Gives declares, and streams in outputs of interface types.
 func (b *builder) planGiven(r *resolved) {
 	t := r.terms()
-	config := answer.Config{House: t.house.plan(t.summary), OmitNull: t.omitNull, Development: t.development, Media: t.media,
+	config := answer.Config{House: t.house.plan(), OmitNull: t.omitNull, Development: t.development, Media: t.media,
 		Parameter: t.mediaParameter(), Schemas: &b.schemas, Encoders: &b.encoders, Mistake: b.wrongWith(r)}
 	if r.part.out.isOpen() {
 		streams := config
@@ -300,19 +299,11 @@ func (b *builder) checkHouses() {
 }
 
 // plan is the shape as values are sent in it.
-func (h *house) plan(summary string) *answer.House {
+func (h *house) plan() *answer.House {
 	if h == nil {
 		return nil
 	}
-	return &answer.House{Member: h.member, Of: h.of, Make: h.make, Summary: summary}
-}
-
-// shownSummary is the route's summary where a shape gets it.
-func (r *resolved) shownSummary() string {
-	if h := r.terms().house; h != nil && h.make != nil {
-		return r.terms().summary
-	}
-	return ""
+	return &answer.House{Member: h.member, Of: h.of, Make: h.make}
 }
 
 // checkProblemShapes finds what JSON cannot carry of them.

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/answer"
@@ -75,11 +76,28 @@ func functionName(function *runtime.Func) string {
 	}
 	whole := function.Name()
 	name := strings.TrimSuffix(whole[strings.LastIndexByte(whole, '/')+1:], "-fm")
-	if strings.Contains(name, ".func") || strings.Contains(name, "[...]") {
+	parts := strings.Split(name, ".")
+	if strings.Contains(name, "[...]") || slices.ContainsFunc(parts[1:], isLiteral) {
 		return ""
 	}
-	parts := strings.Split(name, ".")
 	return parts[0] + "." + parts[len(parts)-1]
+}
+
+// isLiteral reports whether a part of a function's name, as the runtime has it, is that of a literal: func1, or 2 for one
+// inside of another.
+func isLiteral(part string) bool {
+	number := strings.TrimPrefix(part, "func")
+	return number != "" && strings.Trim(number, "0123456789") == ""
+}
+
+// pathName is a name that a route has by itself: get.locks.lock.levels for GET /locks/{lock}/levels of any version.
+func (r *resolved) pathName() string {
+	path := r.path
+	if t := r.terms(); t.versions != nil && !t.versions.sharesPaths() {
+		path = strings.TrimPrefix(path, t.versions.Under.String()+"/"+t.version)
+	}
+	words := strings.FieldsFunc(path, func(c rune) bool { return strings.ContainsRune("/{}+", c) })
+	return strings.Join(append([]string{strings.ToLower(r.method)}, words...), ".")
 }
 
 // Routes of which settings speak.

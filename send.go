@@ -167,6 +167,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 		Header:  to.header,
 		Value:   to.value,
 		Route:   t.name,
+		Summary: t.terms().summary,
 		Message: to.message,
 		Offer:   offer,
 		Varies:  varies,

@@ -278,7 +278,8 @@ var listingKind = &kindOf[bool]{
 }
 
 // Name names a route, for links to it. Without it the name is that of the route's
-// function with its package's: passages.find.
+// function with its package's: passages.find. Routes of one version that share a function are named by method and path:
+// get.locks.lock.levels.
 func Name(name string) Setting { return nameKind.say(name) }
 
 var nameKind = &kindOf[string]{

@@ -34,10 +34,11 @@ type ProblemFormat interface {
 	WriteProblem(to io.Writer, p Problem) error
 }
 
-// A Value is an output to be written, with the name of the route that returned it.
+// A Value is an output to be written, with the name and the summary of the route that returned it.
 type Value struct {
-	Route string
-	Value any
+	Route   string
+	Summary string
+	Value   any
 }
 
 // A Problem has those parts of a problem that callers may see (RFC 9457, 3). Its cause, which they must not, cannot be

@@ -8,7 +8,7 @@
 //
 // The page of a route is the template that has the route's name, such as notices.find or
 // notices.find.html; its data is the value that the route returned. A value without a template
-// is shown on a plain page. The page of a problem is the template named by its code, else by
+// is shown on a plain page, under the summary of the route. The page of a problem is the template named by its code, else by
 // its status, else problem (no-such-notice, 404, problem, each with or without .html); its data
 // is a [format.Problem]. A template that shows nothing, and a field in one that its value cannot
 // have, are mistakes at Build. Templates escape their values (html/template), and so does
@@ -85,7 +85,7 @@ func (p *pages) Write(to io.Writer, s format.Value) error {
 		return t.Execute(to, s.Value)
 	}
 	var page bytes.Buffer
-	if err := answer.WriteValuePage(&page, cmp.Or(s.Route, "Answer"), s.Value); err != nil {
+	if err := answer.WriteValuePage(&page, cmp.Or(s.Summary, s.Route, "Answer"), s.Value); err != nil {
 		return err
 	}
 	_, err := to.Write(page.Bytes())

@@ -111,10 +111,9 @@ func Compile(t reflect.Type, c Config) *Plan {
 
 // A House is the shape in which values are sent: an object with one member, or that of a function.
 type House struct {
-	Member  string
-	Of      reflect.Type
-	Make    func(format.Success) any
-	Summary string // of the route
+	Member string
+	Of     reflect.Type
+	Make   func(format.Success) any
 }
 
 // Raises are the kinds of problem that sending the value can raise.
@@ -173,10 +172,11 @@ func unwritten(format string, args ...any) error { return Unwritten{fmt.Errorf(f
 
 // A Sending is a value on its way out.
 type Sending struct {
-	Status int         // 0: that of the plan
-	Header http.Header // fields of its own
-	Value  any         // a pointer to it
-	Route  string      // the name of the route
+	Status  int         // 0: that of the plan
+	Header  http.Header // fields of its own
+	Value   any         // a pointer to it
+	Route   string      // the name of the route
+	Summary string      // of the route, for pages and shapes
 	// Message is that of the Reply, for the shape.
 	Message string
 	Offer   int  // of the plan's choice
@@ -417,7 +417,7 @@ func (p *Plan) write(buffer *sheet, s *Sending) error {
 		if o := &p.Choice.Offers[s.Offer]; o.Write != nil {
 			value, err := p.wire(s.Value)
 			if err == nil {
-				err = o.Write(&buffer.Buffer, format.Value{Route: s.Route, Value: reflect.ValueOf(value).Elem().Interface()})
+				err = o.Write(&buffer.Buffer, format.Value{Route: s.Route, Summary: s.Summary, Value: reflect.ValueOf(value).Elem().Interface()})
 			}
 			if err != nil {
 				return fmt.Errorf("the output cannot be written as %s: %w", o.Name, err)
@@ -447,7 +447,7 @@ func (p *Plan) shape(buffer *sheet, s *Sending) (err error) {
 			err = fmt.Errorf("the shape %s panicked: %v", p.house.Of, v)
 		}
 	}()
-	whole := p.house.Make(format.Success{Value: format.NewPayload(s.value), Route: s.Route, Summary: p.house.Summary,
+	whole := p.house.Make(format.Success{Value: format.NewPayload(s.value), Route: s.Route, Summary: s.Summary,
 		Status: s.Status, Message: s.Message})
 	if err := json.MarshalWrite(buffer, whole, p.options); err != nil {
 		return fmt.Errorf("the shape %s cannot be written as JSON: %w", p.house.Of, err)
