@@ -247,3 +247,22 @@ func TestPagesOfProblems(t *testing.T) {
 		}
 	}
 }
+
+// The tag of a page counts for what changes the value, though the page shows more of the route.
+func TestTagsOfPages(t *testing.T) {
+	value := 7
+	find := func(context.Context, wicketway.None) (int, error) { return value, nil }
+	change := func(ctx context.Context, in struct {
+		If wicketway.Conditions[int] `rule:"required"`
+		To int                       `from:"query to"`
+	}) (wicketway.None, error) {
+		err := in.If.Hold(value)
+		return wicketway.None{}, err
+	}
+	api := build(t, wicketway.Conditional(), wicketway.Formats(html.Pages(nil)), wicketway.Route("GET /x", find, wicketway.Summary("The gauge")),
+		wicketway.Route("PUT /x", change))
+	page := ask(api, "GET /x", "Accept: text/html", "")
+	if w := ask(api, "PUT /x", "If-Match: "+page.Header().Get("Etag"), ""); w.Code != 204 || !strings.Contains(page.Body.String(), "<h1>The gauge</h1>") {
+		t.Errorf("%d %s\n%s", w.Code, w.Body, page.Body)
+	}
+}

@@ -166,8 +166,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 		Status:  to.status,
 		Header:  to.header,
 		Value:   to.value,
-		Route:   t.name,
-		Summary: t.terms().summary,
+		Route:   t.shown(),
 		Message: to.message,
 		Offer:   offer,
 		Varies:  varies,
@@ -240,7 +239,7 @@ func (s *state) checkTag(to reply, offer int) error {
 	if given == "" || !t.output.Conditional || !t.isReading() {
 		return nil
 	}
-	tag, err := t.output.TagOf(to.value, t.name, offer)
+	tag, err := t.output.TagOf(to.value, t.shown(), offer)
 	if err == nil && tag != given {
 		err = fmt.Errorf(
 			"the reply of %s has the Etag %s, but conditions ask for that of its value, %s: give the value a method ETag() string",
@@ -264,7 +263,7 @@ func (s *state) withTag(to reply, r *http.Request, offer int) http.Header {
 	if r.Method == http.MethodPut && !s.storedAsSent(get.output, to.value, get.name) {
 		return to.header
 	}
-	tag, err := get.output.TagOf(to.value, get.name, get.output.OfferLike(t.output, offer))
+	tag, err := get.output.TagOf(to.value, get.shown(), get.output.OfferLike(t.output, offer))
 	if err != nil {
 		return to.header // the GET reports the mistake in its tag
 	}

@@ -146,7 +146,7 @@ type Conditions[T any] struct {
 // Hold returns a problem of status 412 where a condition does not hold for the present state; nil
 // where all do, or none was sent.
 func (c Conditions[T]) Hold(present T) error {
-	return c.held.hold(func() (answer.State, error) { return c.held.get.output.StateOf(&present, c.held.get.name) })
+	return c.held.hold(func() (answer.State, error) { return c.held.get.output.StateOf(&present, c.held.get.shown()) })
 }
 
 // HoldNone is [Conditions.Hold] where nothing is there yet: If-None-Match: * lets a PUT create

@@ -170,13 +170,15 @@ func (e Unwritten) Unwrap() error { return e.error }
 
 func unwritten(format string, args ...any) error { return Unwritten{fmt.Errorf(format, args...)} }
 
+// A Route is what pages and shapes show of one.
+type Route struct{ Name, Summary string }
+
 // A Sending is a value on its way out.
 type Sending struct {
-	Status  int         // 0: that of the plan
-	Header  http.Header // fields of its own
-	Value   any         // a pointer to it
-	Route   string      // the name of the route
-	Summary string      // of the route, for pages and shapes
+	Status int         // 0: that of the plan
+	Header http.Header // fields of its own
+	Value  any         // a pointer to it
+	Route  Route
 	// Message is that of the Reply, for the shape.
 	Message string
 	Offer   int  // of the plan's choice
@@ -348,7 +350,7 @@ func ownTag(value any) string {
 }
 
 // TagOf makes the tag that a GET would answer with for a value, given by a pointer.
-func (p *Plan) TagOf(value any, route string, offer int) (string, error) {
+func (p *Plan) TagOf(value any, route Route, offer int) (string, error) {
 	if ownTag(value) != "" {
 		return p.tag(value, nil, offer)
 	}
@@ -365,7 +367,7 @@ func (p *Plan) TagOf(value any, route string, offer int) (string, error) {
 
 // StateOf makes the state that a GET would answer with, for conditions to be held against: in
 // all its formats, since a caller may have read any.
-func (p *Plan) StateOf(value any, route string) (State, error) {
+func (p *Plan) StateOf(value any, route Route) (State, error) {
 	s := State{Exists: true, Modified: modified(value)}
 	for offer := range p.variants {
 		tag, err := p.TagOf(value, route, offer)
@@ -417,7 +419,7 @@ func (p *Plan) write(buffer *sheet, s *Sending) error {
 		if o := &p.Choice.Offers[s.Offer]; o.Write != nil {
 			value, err := p.wire(s.Value)
 			if err == nil {
-				err = o.Write(&buffer.Buffer, format.Value{Route: s.Route, Summary: s.Summary, Value: reflect.ValueOf(value).Elem().Interface()})
+				err = o.Write(&buffer.Buffer, format.Value{Route: s.Route.Name, Summary: s.Route.Summary, Value: reflect.ValueOf(value).Elem().Interface()})
 			}
 			if err != nil {
 				return fmt.Errorf("the output cannot be written as %s: %w", o.Name, err)
@@ -447,8 +449,9 @@ func (p *Plan) shape(buffer *sheet, s *Sending) (err error) {
 			err = fmt.Errorf("the shape %s panicked: %v", p.house.Of, v)
 		}
 	}()
-	whole := p.house.Make(format.Success{Value: format.NewPayload(s.value), Route: s.Route, Summary: s.Summary,
-		Status: s.Status, Message: s.Message})
+	whole := p.house.Make(format.Success{Value: format.NewPayload(s.value), Route: s.Route.Name,
+		Summary: s.Route.Summary,
+		Status:  s.Status, Message: s.Message})
 	if err := json.MarshalWrite(buffer, whole, p.options); err != nil {
 		return fmt.Errorf("the shape %s cannot be written as JSON: %w", p.house.Of, err)
 	}
