@@ -521,9 +521,9 @@ func housed(part wicketway.Part) wicketway.Part {
 // What a GET under a shape is tagged by does not depend on the message, and the kit reads the value out of the shape.
 func TestShapesOfSuccesses(t *testing.T) {
 	n := 0
-	count := func(context.Context, wicketway.None) (wicketway.Reply[int], error) {
+	count := func(context.Context, wicketway.None) (wicketway.Reply[int64], error) {
 		n++
-		return wicketway.Reply[int]{Message: fmt.Sprint("call ", n), Value: 7}, nil
+		return wicketway.Reply[int64]{Message: fmt.Sprint("call ", n), Value: 7}, nil
 	}
 	api := mustBuild(housed(wicketway.Route("GET /x", count, wicketway.Conditional())))
 	w := ask(api, "GET /x", "", "")
