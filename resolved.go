@@ -18,7 +18,9 @@ import (
 func (r *resolved) terms() *terms { return &r.list.terms }
 
 // shown is the route as pages and shapes show it.
-func (r *resolved) shown() answer.Route { return answer.Route{Name: r.name, Summary: r.terms().summary} }
+func (r *resolved) shown() answer.Route {
+	return answer.Route{Name: r.name, Summary: r.terms().summary}
+}
 
 // line is the route as its declaration has it.
 func (r *resolved) line() string {
