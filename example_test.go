@@ -19,6 +19,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/adapt"
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
@@ -336,4 +337,41 @@ func (keepers) Scheme() exchange.Scheme   { return exchange.Scheme{Name: "keeper
 func (keepers) Challenge([]string) string { return "Keepers" }
 func (keepers) Authenticate(*http.Request) (*wicketway.Identity, error) {
 	return &wicketway.Identity{Subject: "K-1", Scopes: []string{"locks:operate"}}, nil
+}
+
+func ExampleReply_content() {
+	find := func(_ context.Context, in struct {
+		Weir string `from:"path weir"`
+	}) (wicketway.Reply[wicketway.Content], error) {
+		if in.Weir != "bell" {
+			return wicketway.Reply[wicketway.Content]{Status: http.StatusNotFound, Value: wicketway.Text("no such weir")}, nil
+		}
+		return wicketway.Reply[wicketway.Content]{Header: http.Header{"Age": {"7"}}, Value: wicketway.Text("open")}, nil
+	}
+	api := mustBuild(wicketway.Route("GET /weirs/{weir}", find, wicketway.Gives[wicketway.Content](http.StatusNotFound)))
+	for _, path := range []string{"/weirs/bell", "/weirs/heron"} {
+		w := httptest.NewRecorder()
+		api.ServeHTTP(w, httptest.NewRequest("GET", path, nil))
+		fmt.Println(w.Code, w.Header().Get("Age"), w.Body)
+	}
+	// Output:
+	// 200 7 open
+	// 404  no such weir
+}
+
+func ExampleValueShape() {
+	type house struct {
+		Data    format.Payload `json:"data"`
+		Message string         `json:"message,omitzero"`
+	}
+	open := func(context.Context, wicketway.None) (wicketway.Reply[[]string], error) {
+		return wicketway.Reply[[]string]{Value: []string{"bell", "heron"}, Message: "Two locks are open."}, nil
+	}
+	api := mustBuild(wicketway.Route("GET /locks", open),
+		wicketway.ValueShape(func(s format.Success) house { return house{s.Value, s.Message} }))
+	w := httptest.NewRecorder()
+	api.ServeHTTP(w, httptest.NewRequest("GET", "/locks", nil))
+	fmt.Println(w.Body)
+	// Output:
+	// {"data":["bell","heron"],"message":"Two locks are open."}
 }

@@ -241,8 +241,10 @@ func isOutput(t reflect.Type) bool {
 }
 
 // isNilBelow reports whether a pointer leads to nothing.
-func isNilBelow(pointer any) bool {
-	switch v := reflect.ValueOf(pointer).Elem(); v.Kind() {
+func isNilBelow(pointer any) bool { return isNilValue(reflect.ValueOf(pointer).Elem()) }
+
+func isNilValue(v reflect.Value) bool {
+	switch v.Kind() {
 	case reflect.Pointer, reflect.Interface, reflect.Func:
 		return v.IsNil()
 	}

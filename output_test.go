@@ -420,6 +420,8 @@ func TestEachOutput(t *testing.T) {
 	bell := lock{"bell"}
 	cookie := http.Header{"Set-Cookie": {"seen=1"}}
 	items := wicketway.Stream[int](func(yield func(int, error) bool) { _ = yield(1, nil) && yield(2, nil) })
+	circle := &wicketway.Reply[any]{}
+	circle.Value = circle
 	for name, c := range map[string]struct {
 		part   wicketway.Part
 		status int
@@ -457,30 +459,35 @@ func TestEachOutput(t *testing.T) {
 		"a Reply in any":                   {returning[any](wicketway.Reply[lock]{Status: 202, Header: cookie, Value: bell}), 202, "bell"},
 		"a pointer to a Reply in any":      {returning[any](&wicketway.Reply[any]{Status: 202, Value: bell}), 202, "bell"},
 		"a nil Reply in any":               {returning[any]((*wicketway.Reply[lock])(nil)), 500, "internal"},
-		"None in any":                      {returning[any](wicketway.None{}), 204, ""},
-		"content in any":                   {returning[any](wicketway.Text("weir")), 200, "weir"},
-		"content with a status in any":     {returning[any](wicketway.Reply[wicketway.Content]{Status: 404, Value: wicketway.Text("no")}), 404, "no"},
-		"a redirect in any":                {returning[any](wicketway.Reply[wicketway.Redirect]{Header: cookie, Value: wicketway.Redirect{Path: "/y"}}), 303, "Set-Cookie: seen=1"},
-		"a stream in any":                  {returning[any](items), 200, "[1,\n2]"},
-		"Created in any":                   {returning[any](wicketway.Created[lock, lockIn]{Value: bell}), 500, "internal"},
-		"Created with a Location in any":   {returning[any](wicketway.Created[lock, lockIn]{Value: bell, Location: "/x/bell"}), 201, "Location: /x/bell"},
-		"a value in an interface":          {returning[fmt.Stringer](netip.MustParseAddr("192.0.2.1")), 200, `"192.0.2.1"`},
-		"a value in a shape":               {housed(returning(bell, wicketway.Name("locks.bell"), wicketway.Summary("One lock"))), 200, `{"of":{"data":{"name":"bell"}},"route":"locks.bell One lock","status":200}`},
-		"a Reply in a shape":               {housed(returning(wicketway.Reply[lock]{Status: 202, Message: "later", Value: bell})), 202, `"status":202,"message":"later"`},
-		"nil in a shape":                   {housed(returning((*lock)(nil))), 200, `{"of":{"data":null},`},
-		"no value and 204 in a shape":      {housed(returning(wicketway.Reply[*lock]{Status: 204})), 204, ""},
-		"None in a shape":                  {housed(returning(wicketway.None{})), 204, ""},
-		"content in a shape":               {housed(returning(wicketway.Text("weir"))), 200, "weir"},
-		"a stream in a shape":              {housed(returning(items)), 200, "[1,\n2]"},
-		"any in a shape":                   {housed(returning[any](wicketway.Reply[lock]{Value: bell})), 200, `{"of":{"data":{"name":"bell"}},`},
-		"a list as CSV in a shape":         {housed(returning([]lock{bell}, wicketway.Formats(csv.Lists(), format.JSON()), wicketway.FormatChoice{OrFirst: true})), 200, "name\r\nbell\r\n"},
-		"an envelope in a shape":           {housed(returning(bell, wicketway.Envelope("near"))), 200, `{"near":{"name":"bell"}}`},
-		"a shape that is undone":           {housed(returning(bell, wicketway.Undo(wicketway.Envelope("")))), 200, `{"name":"bell"}`},
-		"a shape that panics":              {wicketway.Group(wicketway.ValueShape(func(s format.Success) house { panic("wet") }), returning(bell)), 500, "internal"},
-		"a shape without its value":        {wicketway.Group(wicketway.ValueShape(func(s format.Success) house { return house{} }), returning(bell)), 500, "internal"},
-		"an old value in a shape":          {housed(wicketway.Adapted("GET /x", func(context.Context, wicketway.None) (lock, error) { return bell, nil }, adapt.Same(), adapt.Struct[lock](adapt.Rename("name", "title")))), 200, `{"of":{"data":{"title":"bell"}},`},
-		"any in an envelope":               {wicketway.Group(wicketway.Envelope("data"), returning[any](wicketway.Reply[lock]{Value: bell})), 200, `{"data":{"name":"bell"}}`},
-		"content in any, in an envelope":   {wicketway.Group(wicketway.Envelope("data"), returning[any](wicketway.Text("weir"))), 200, "weir"},
+		"a nil pointer in any":             {returning[any]((*lock)(nil)), 200, "null"},
+		"a nil pointer in any at a path that names": {named[any]((*lock)(nil)), 404, "not-found"},
+		"a nil redirect in any":                     {returning[any]((*wicketway.Redirect)(nil)), 500, "internal"},
+		"a nil stream in any":                       {returning[any](wicketway.Stream[int](nil)), 500, "internal"},
+		"a Reply that holds itself":                 {returning[any](circle), 500, "internal"},
+		"None in any":                               {returning[any](wicketway.None{}), 204, ""},
+		"content in any":                            {returning[any](wicketway.Text("weir")), 200, "weir"},
+		"content with a status in any":              {returning[any](wicketway.Reply[wicketway.Content]{Status: 404, Value: wicketway.Text("no")}), 404, "no"},
+		"a redirect in any":                         {returning[any](wicketway.Reply[wicketway.Redirect]{Header: cookie, Value: wicketway.Redirect{Path: "/y"}}), 303, "Set-Cookie: seen=1"},
+		"a stream in any":                           {returning[any](items), 200, "[1,\n2]"},
+		"Created in any":                            {returning[any](wicketway.Created[lock, lockIn]{Value: bell}), 500, "internal"},
+		"Created with a Location in any":            {returning[any](wicketway.Created[lock, lockIn]{Value: bell, Location: "/x/bell"}), 201, "Location: /x/bell"},
+		"a value in an interface":                   {returning[fmt.Stringer](netip.MustParseAddr("192.0.2.1")), 200, `"192.0.2.1"`},
+		"a value in a shape":                        {housed(returning(bell, wicketway.Name("locks.bell"), wicketway.Summary("One lock"))), 200, `{"of":{"data":{"name":"bell"}},"route":"locks.bell One lock","status":200}`},
+		"a Reply in a shape":                        {housed(returning(wicketway.Reply[lock]{Status: 202, Message: "later", Value: bell})), 202, `"status":202,"message":"later"`},
+		"nil in a shape":                            {housed(returning((*lock)(nil))), 200, `{"of":{"data":null},`},
+		"no value and 204 in a shape":               {housed(returning(wicketway.Reply[*lock]{Status: 204})), 204, ""},
+		"None in a shape":                           {housed(returning(wicketway.None{})), 204, ""},
+		"content in a shape":                        {housed(returning(wicketway.Text("weir"))), 200, "weir"},
+		"a stream in a shape":                       {housed(returning(items)), 200, "[1,\n2]"},
+		"any in a shape":                            {housed(returning[any](wicketway.Reply[lock]{Value: bell})), 200, `{"of":{"data":{"name":"bell"}},`},
+		"a list as CSV in a shape":                  {housed(returning([]lock{bell}, wicketway.Formats(csv.Lists(), format.JSON()), wicketway.FormatChoice{OrFirst: true})), 200, "name\r\nbell\r\n"},
+		"an envelope in a shape":                    {housed(returning(bell, wicketway.Envelope("near"))), 200, `{"near":{"name":"bell"}}`},
+		"a shape that is undone":                    {housed(returning(bell, wicketway.Undo(wicketway.Envelope("")))), 200, `{"name":"bell"}`},
+		"a shape that panics":                       {wicketway.Group(wicketway.ValueShape(func(s format.Success) house { panic("wet") }), returning(bell)), 500, "internal"},
+		"a shape without its value":                 {wicketway.Group(wicketway.ValueShape(func(s format.Success) house { return house{} }), returning(bell)), 500, "internal"},
+		"an old value in a shape":                   {housed(wicketway.Adapted("GET /x", func(context.Context, wicketway.None) (lock, error) { return bell, nil }, adapt.Same(), adapt.Struct[lock](adapt.Rename("name", "title")))), 200, `{"of":{"data":{"title":"bell"}},`},
+		"any in an envelope":                        {wicketway.Group(wicketway.Envelope("data"), returning[any](wicketway.Reply[lock]{Value: bell})), 200, `{"data":{"name":"bell"}}`},
+		"content in any, in an envelope":            {wicketway.Group(wicketway.Envelope("data"), returning[any](wicketway.Text("weir"))), 200, "weir"},
 	} {
 		api := mustBuild(wicketway.Log(slog.New(slog.DiscardHandler)), c.part)
 		for _, method := range []string{"GET", "HEAD"} {

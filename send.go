@@ -48,7 +48,7 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int,
 	var err error
 	kind := of.kind
 	if of.isOpen() {
-		if kind, err = s.open(&to); err != nil {
+		if kind, err = s.open(r, &to); err != nil {
 			return err
 		}
 	}
@@ -71,8 +71,8 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int,
 }
 
 // open unpacks an output of an interface type: the value in it counts as if the function had returned that.
-func (s *state) open(to *reply) (outputKind, error) {
-	for {
+func (s *state) open(r *http.Request, to *reply) (outputKind, error) {
+	for range mostNested {
 		v := reflect.ValueOf(to.value).Elem()
 		if v.Kind() == reflect.Interface {
 			if v.IsNil() {
@@ -88,9 +88,10 @@ func (s *state) open(to *reply) (outputKind, error) {
 		}
 		inner, isReply := pointer.Interface().(replier)
 		_, answers := v.Interface().(Answerer)
+		isStream := streamed(v.Type()) != nil
 		switch {
-		case isReply && pointer.IsNil():
-			return noOutput, errNilReply
+		case (isReply || answers || isStream) && isNilValue(v):
+			return noOutput, s.nothing(r)
 		case isReply:
 			if at, ok := inner.(located); ok {
 				if location, _ := at.place(); location == "" {
@@ -111,18 +112,23 @@ func (s *state) open(to *reply) (outputKind, error) {
 		case answers:
 			to.value = pointer.Interface()
 			return ownOutput, nil
-		case streamed(v.Type()) != nil:
+		case isStream:
 			to.value = pointer.Interface()
 			return streamOutput, nil
 		default:
 			held := v.Interface()
+			if v.Kind() == reflect.Pointer && v.IsNil() {
+				held = nil
+			}
 			to.value = &held // as the plan has it
 			return valueOutput, nil
 		}
 	}
+	return noOutput, fmt.Errorf("the route %s answered with more than %d Replies in one another", s.target.line(), mostNested)
 }
 
-var errNilReply = errors.New("the route answered with a nil Reply in an interface")
+// mostNested bounds the Replies that interfaces hold in one another: one could hold itself.
+const mostNested = 8
 
 // mergeFields adds header fields to others, neither of which is ours to change.
 func mergeFields(one, more http.Header) http.Header {
