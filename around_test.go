@@ -2,6 +2,7 @@ package wicketway_test
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"context"
 	"embed"
@@ -515,5 +516,23 @@ func TestNearRoutes(t *testing.T) {
 				t.Errorf("%s, development %t: %d near are %q, with guarded ones %q; want %q", c.line, development, w.Code, got.Near, got.Debug.Near, c.open)
 			}
 		}
+	}
+}
+
+type closedFiles struct{ fs.FS }
+
+func (c closedFiles) Open(name string) (fs.File, error) {
+	if name == "closed.txt" {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
+	}
+	return c.FS.Open(name)
+}
+
+// A file that may not be read is not found for callers, and a line of the log for those who run the server.
+func TestFilesThatMayNotBeRead(t *testing.T) {
+	var log bytes.Buffer
+	api := mustBuild(wicketway.Log(slog.New(slog.NewTextHandler(&log, nil))), wicketway.Files("/", closedFiles{fstest.MapFS{"a.txt": {}}}))
+	if w := ask(api, "GET /closed.txt", "", ""); w.Code != 404 || !strings.Contains(log.String(), `msg="a file may not be read" path=/closed.txt error="open closed.txt: permission denied"`) {
+		t.Errorf("%d %s", w.Code, log.String())
 	}
 }

@@ -18,6 +18,7 @@ import (
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
@@ -113,6 +114,10 @@ func (f *fileServer) serve(w http.ResponseWriter, r *http.Request, s *state) err
 		return err
 	})
 	if missing != nil {
+		if errors.Is(missing, fs.ErrPermission) { // callers get the same as for a file that is not there
+			s.target.terms().logger().WarnContext(s, "a file may not be read", "path", clip.Text(r.URL.Path, 1024), "error",
+				clip.Text(missing.Error(), 1024), "request", exchange.Of(s).ID())
+		}
 		return s.missBesideFiles(w, r)
 	}
 	return err
