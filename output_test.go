@@ -28,6 +28,7 @@ import (
 	"github.com/wicketway/wicketway/adapt"
 	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/format/csv"
+	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
@@ -613,5 +614,22 @@ func TestNumberedPages(t *testing.T) {
 		if _, err := wicketway.Build(about, part); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("wanted %q, got %v", want, err)
 		}
+	}
+}
+
+// Each of many can end in a problem of its own, which says no cause.
+func TestProblemsInOutputs(t *testing.T) {
+	type outcome struct {
+		Lock    string           `json:"lock"`
+		Problem *problem.Problem `json:"problem,omitzero"`
+	}
+	all := []outcome{{"bell", nil}, {"heron", errCanal.New("It is dry.").With("level", 0).Because(errors.New("a leak"))}}
+	api := mustBuild(returning(wicketway.Reply[[]outcome]{Status: http.StatusMultiStatus, Value: all}, wicketway.Gives[[]outcome](http.StatusMultiStatus)))
+	const want = `[{"lock":"bell"},{"lock":"heron","problem":{"title":"The canal cannot do that now","status":409,"detail":"It is dry.","code":"canal","level":0}}]`
+	if w := ask(api, "GET /x", "", ""); w.Code != 207 || w.Body.String() != want+"\n" {
+		t.Errorf("%d %s", w.Code, w.Body)
+	}
+	if d := api.Describe(); !strings.Contains(string(d.Defs["outcome"]), `"problem":{"properties":{"title":{"type":"string"}`) {
+		t.Errorf("%s", d.Defs["outcome"])
 	}
 }

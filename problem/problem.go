@@ -324,10 +324,32 @@ const (
 // Append writes the problem as JSON (RFC 9457, 3) behind b. Its error says which
 // members were left out; the problem is whole all the same.
 func (p *Problem) Append(b []byte, t Rendering) ([]byte, error) {
-	var lost error
 	end := len(b) + MaxSize - len(`,"more":true}`)
 	b = appendMember(append(b, '{'), "type", t.Base+p.kind.code)
-	b = appendMember(append(b, ','), "title", p.kind.title)
+	return p.appendRest(append(b, ','), end, t)
+}
+
+// MarshalJSONTo writes the problem as a part of an output: the outcome of one item of many, say. It has the members that
+// it has as an answer, except for its type and instance, and never its cause. Members that JSON cannot carry are left
+// out.
+func (p *Problem) MarshalJSONTo(to *jsontext.Encoder) error {
+	if p.kind == nil {
+		return errors.New("problem: a Problem without a kind: make it by New of one")
+	}
+	text, _ := p.appendRest([]byte{'{'}, MaxSize, Rendering{})
+	return to.WriteValue(text)
+}
+
+// JSONSchema is the schema of a problem in an output.
+func (*Problem) JSONSchema() jsontext.Value {
+	return jsontext.Value(`{"type":"object","required":["title","status","code"],"properties":{"title":{"type":"string"},` +
+		`"status":{"type":"integer"},"detail":{"type":"string"},"code":{"type":"string"},"errors":{"type":"array"}}}`)
+}
+
+// appendRest writes what follows the type.
+func (p *Problem) appendRest(b []byte, end int, t Rendering) ([]byte, error) {
+	var lost error
+	b = appendMember(b, "title", p.kind.title)
 	b = append(b, `,"status":`...)
 	b = strconv.AppendInt(b, int64(p.kind.status), 10)
 	if p.detail != "" {

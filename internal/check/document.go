@@ -255,7 +255,13 @@ func (d *Documents) define(t *Type, as Direction) node {
 		return doc
 	case anything:
 		doc, filling := node{}, map[string]jsontext.Value{} // which keeps the digits of numbers
-		if t.goType == d.hole && json.Unmarshal(d.filling, &filling) == nil {
+		text := d.filling
+		if own, says := reflect.New(t.goType).Interface().(interface{ JSONSchema() jsontext.Value }); says {
+			text = own.JSONSchema()
+		} else if t.goType != d.hole {
+			return doc
+		}
+		if json.Unmarshal(text, &filling) == nil {
 			for name, value := range filling {
 				doc[name] = value
 			}
