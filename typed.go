@@ -136,8 +136,8 @@ func (t *typed[In, Out]) readOld(in *In, r *http.Request, s *state) error {
 //		}
 //		...
 //
-// A condition that was sent and never held is a line of the log, in every mode. With the tag rule:"required" a request without any gets 428 (RFC 6585, 3). The answer
-// carries the new tag where its output is a T.
+// A condition that was sent and never held is a line of the log, in every mode. With the tag rule:"required" a
+// request without any gets 428 (RFC 6585, 3). The answer carries the new tag where its output is a T.
 type Conditions[T any] struct {
 	_    shape.Filled
 	held *heldConditions

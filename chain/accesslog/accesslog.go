@@ -64,11 +64,11 @@ type added struct{ attrs []slog.Attr }
 //     from callers, for a 5xx served (the function with file and line), and the stack of a panic
 //   - the attributes of [Add]
 //
-// A record is written for streams, for panics, for connections that were given away (101) and for
-// callers who left as well, with the code caller-left. Where nothing was sent the status is 0: the caller left
-// before, or the handler gave the connection up. The level is Error for a 5xx and for an answer that broke off, Warn for a 4xx, Info for
-// callers that left and for all else. No text is longer than 16 KiB: longer texts of callers and errors are cut, and end in
-// an ellipsis.
+// A record is written for streams, for panics, for connections that were given away (101) and for callers who left
+// as well, with the code caller-left. Where nothing was sent the status is 0: the caller left before, or the handler
+// gave the connection up. The level is Error for a 5xx and for an answer that broke off, Warn for a 4xx, Info for
+// callers that left and for all else. No text is longer than 16 KiB: longer texts of callers and errors are cut, and
+// end in an ellipsis.
 //
 // A nil logger writes to the standard error stream: JSON, and where the route is in development
 // the lines of a [Console]. The API's own lines go to the same logger.
