@@ -212,7 +212,7 @@ func Build(s *store.Store, guard exchange.Authenticator, revoked auth.Revocation
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
 			wicketway.Version("v1",
 				wicketway.Retirement{Deprecated: deprecated, Sunset: sunset, Ends: true, Successor: successor},
-				legacy.Errors(), locks.LegacyParts(s), passages.LegacyParts(s)),
+				legacy.Errors(), legacy.Values(), locks.LegacyParts(s), passages.LegacyParts(s)),
 			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
 		)...),
 	)

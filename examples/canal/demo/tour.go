@@ -84,9 +84,9 @@ var steps = []step{
 	{title: "All locks", line: "GET /v2/locks", status: 200, holds: []string{`"lock":"bell"`, `"lock":"chapel"`}},
 	{title: "One lock", line: "GET /v2/locks/bell", status: 200, holds: []string{`"length":38.5`}},
 	{title: "An unknown lock", line: "GET /v2/locks/nowhere", status: 404, code: "no-such-lock"},
-	{title: "The same lock in version 1, in feet", line: "GET /v1/locks/bell", status: 200,
+	{title: "The same lock in version 1, in feet and in the shape of its values", line: "GET /v1/locks/bell", status: 200,
 		holds: []string{
-			`"length_ft":126.3`,
+			`"status":"ok"`, `"result":{`, `"length_ft":126.3`,
 			"Deprecation: @1788220800\n",
 			"Sunset: Wed, 30 Jun 2027 00:00:00 GMT\n",
 			`</api/v2/locks>; rel="successor-version"`,

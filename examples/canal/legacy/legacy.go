@@ -40,6 +40,18 @@ func Errors() wicketway.Setting {
 	})
 }
 
+// A Result is how version 1 sent its values.
+type Result struct {
+	Status string         `json:"status" note:"ok, or why not"`
+	Route  string         `json:"route" note:"Quote it when you ask the office"`
+	Result format.Payload `json:"result"`
+}
+
+// Values sends values in the shape of version 1.
+func Values() wicketway.Setting {
+	return wicketway.ValueShape(func(s format.Success) Result { return Result{Status: "ok", Route: s.Route, Result: s.Value} })
+}
+
 // Feet rounds to a tenth.
 func Feet(metres float64) float64 { return math.Round(metres/0.3048*10) / 10 }
 
