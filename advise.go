@@ -60,9 +60,9 @@ func (s *state) who() string {
 }
 
 // adviseUngiven says which answer a route gives that neither its output type nor Gives shows.
-func (s *state) adviseUngiven(to *reply) {
+func (s *state) adviseUngiven(to reply) {
 	t := s.target
-	if !t.terms().development || !t.part.out.isOpen() && to.status == 0 {
+	if !t.part.out.open && to.status == 0 {
 		return
 	}
 	of := noneType
@@ -76,7 +76,7 @@ func (s *state) adviseUngiven(to *reply) {
 		of = v.Type()
 	}
 	status := to.status
-	if t.output != nil && !t.part.out.isOpen() {
+	if t.output != nil && !t.part.out.open {
 		if status == t.output.Status || of == t.part.out.own && status == 0 {
 			return
 		}

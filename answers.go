@@ -229,7 +229,7 @@ var givesKind = &kindOf[gift]{
 	},
 	where: func(r *resolved) bool {
 		out := r.part.out
-		return isHandler(r) || isTyped(r) && (out.reply && out.at == nil || out.isOpen() || out.kind == ownOutput)
+		return isHandler(r) || isTyped(r) && (out.reply && out.at == nil || out.open || out.kind == ownOutput)
 	},
 	none: "the output type says all: only a Reply, an interface or a plain handler can answer with a %v besides",
 }

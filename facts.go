@@ -318,7 +318,7 @@ func (r *resolved) shownAnswers(docs *check.Documents) (all []facts.Answer) {
 		}
 		return all
 	}
-	a := facts.Answer{Status: r.output.Status, Fields: r.answerFields(), Open: r.part.out.reply || r.part.out.isOpen()}
+	a := facts.Answer{Status: r.output.Status, Fields: r.answerFields(), Open: r.part.out.reply || r.part.out.open}
 	if r.output.Type == nil {
 		return []facts.Answer{a}
 	}

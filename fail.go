@@ -116,7 +116,7 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	s.api.raise(p.Kind())
 	shown := s.showsCauses()
 	how := answer.Rendering{NoStore: shown, Rendering: s.rendering(p, shown), Indent: t.development, JSON: t.jsonOnly,
-		About: s.about}
+		Of: s}
 	switch {
 	case t.problemsAs != nil:
 		how.Offer, how.Chosen = t.problemsAs.offer, true
@@ -134,8 +134,8 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	}
 }
 
-// about fills in what pages and shapes of problems show of the request.
-func (s *state) about(p *format.Problem) {
+// Show fills in what pages and shapes of problems show of the request.
+func (s *state) Show(p *format.Problem) {
 	p.Method, p.Path, p.Route, p.Version = s.request.Method, s.request.URL.Path, s.target.path, s.target.terms().version
 	if s.target.isFallback() {
 		p.Route = ""

@@ -183,6 +183,7 @@ type outputType struct {
 	own     reflect.Type // of an Answerer; nil for others
 	pointer bool         // the route returns a pointer to an output of this package
 	page    bool         // the value is a Page
+	open    bool         // the value is of an interface type, so that it can be an output itself
 	info    func() []facts.Answer
 }
 
@@ -210,6 +211,7 @@ func outputOf(t reflect.Type) outputType {
 	case o.value.Kind() != reflect.Interface:
 		o.page = reflect.PointerTo(o.value).Implements(reflect.TypeFor[pager]())
 	}
+	o.open = o.value != nil && o.value.Kind() == reflect.Interface
 	return o
 }
 
@@ -230,9 +232,6 @@ func (o *outputType) leavesStatus() bool {
 	return ok && own.leavesStatus()
 }
 
-// isOpen reports whether the value is of an interface type, so that it can be an output itself.
-func (o *outputType) isOpen() bool { return o.value != nil && o.value.Kind() == reflect.Interface }
-
 // isOutput reports whether a type is an output of this package, rather than a value.
 func isOutput(t reflect.Type) bool {
 	to := reflect.PointerTo(t)
@@ -241,10 +240,8 @@ func isOutput(t reflect.Type) bool {
 }
 
 // isNilBelow reports whether a pointer leads to nothing.
-func isNilBelow(pointer any) bool { return isNilValue(reflect.ValueOf(pointer).Elem()) }
-
-func isNilValue(v reflect.Value) bool {
-	switch v.Kind() {
+func isNilBelow(pointer any) bool {
+	switch v := reflect.ValueOf(pointer).Elem(); v.Kind() {
 	case reflect.Pointer, reflect.Interface, reflect.Func:
 		return v.IsNil()
 	}

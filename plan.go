@@ -119,7 +119,7 @@ func (b *builder) planGiven(r *resolved) {
 	t := r.terms()
 	config := answer.Config{House: t.house.plan(), OmitNull: t.omitNull, Development: t.development, Media: t.media,
 		Parameter: t.mediaParameter(), Schemas: &b.schemas, Encoders: &b.encoders, Mistake: b.wrongWith(r)}
-	if r.part.out.isOpen() {
+	if r.part.out.open {
 		streams := config
 		streams.Choice = answer.StreamChoice
 		r.openStream = answer.Compile(reflect.TypeFor[any](), streams)

@@ -171,7 +171,7 @@ func (r *resolved) wireOut() reflect.Type {
 	switch {
 	case r.adapted != nil && r.adapted.out != nil:
 		return r.adapted.out.Old
-	case r.part.out.isOpen():
+	case r.part.out.open:
 		return reflect.TypeFor[any]() // the value in the interface counts
 	}
 	return r.part.out.value

@@ -47,7 +47,7 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int,
 	}
 	var err error
 	kind := of.kind
-	if of.isOpen() {
+	if of.open {
 		if kind, err = s.open(r, &to); err != nil {
 			return err
 		}
@@ -56,7 +56,9 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int,
 		(kind != valueOutput || s.target.namesValue()) {
 		return s.nothing(r)
 	}
-	s.adviseUngiven(&to)
+	if s.target.terms().development {
+		s.adviseUngiven(to)
+	}
 	if err = s.sendOutput(w, r, to, kind, offer, varies); err == nil {
 		return nil
 	}
@@ -90,7 +92,7 @@ func (s *state) open(r *http.Request, to *reply) (outputKind, error) {
 		_, answers := v.Interface().(Answerer)
 		isStream := streamed(v.Type()) != nil
 		switch {
-		case (isReply || answers || isStream) && isNilValue(v):
+		case (isReply || answers || isStream) && isNilInside(v):
 			return noOutput, s.nothing(r)
 		case isReply:
 			if at, ok := inner.(located); ok {
@@ -127,6 +129,10 @@ func (s *state) open(r *http.Request, to *reply) (outputKind, error) {
 	return noOutput, fmt.Errorf("the route %s answered with more than %d Replies in one another", s.target.line(), mostNested)
 }
 
+func isNilInside(v reflect.Value) bool {
+	return (v.Kind() == reflect.Pointer || v.Kind() == reflect.Func) && v.IsNil()
+}
+
 // mostNested bounds the Replies that interfaces hold in one another: one could hold itself.
 const mostNested = 8
 
@@ -148,7 +154,7 @@ func mergeFields(one, more http.Header) http.Header {
 func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kind outputKind, offer int, varies bool) error {
 	t := s.target
 	switch {
-	case kind == streamOutput && t.part.out.isOpen():
+	case kind == streamOutput && t.part.out.open:
 		return s.sendOpenStream(w, r, to)
 	case kind == streamOutput:
 		return s.sendStream(w, r, t.output, to, offer)
@@ -157,7 +163,8 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 	case kind == noOutput && to.value == nil: // None in an interface
 		return answer.SendNone(w, to.status, to.header)
 	}
-	if p, is := to.value.(pager); is && t.pages() {
+	if t.pages() {
+		p := to.value.(pager)
 		to.header = withLinks(to.header, r, t.input.QueryField(p.parameter()), p)
 	}
 	if err := s.checkTag(to, offer); err != nil {
@@ -168,7 +175,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 	if t.terms().development {
 		broken = s.adviseBroken
 	}
-	return t.output.Send(w, r, answer.Sending{
+	return t.output.Send(w, r, &answer.Sending{
 		Status:  to.status,
 		Header:  to.header,
 		Value:   to.value,
@@ -343,7 +350,7 @@ func (s *state) event(err error) []byte {
 	s.api.raise(p.Kind())
 	if t.problemsAs != nil {
 		var own bytes.Buffer
-		how := answer.Rendering{Rendering: s.rendering(p, false), About: s.about}
+		how := answer.Rendering{Rendering: s.rendering(p, false), Of: s}
 		if t.problemsAs.offer.Problem(&own, how.Show(p)) == nil {
 			return own.Bytes()
 		}

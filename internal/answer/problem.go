@@ -52,8 +52,8 @@ type Rendering struct {
 	// path or the query that chose it.
 	Offer  *Offer
 	Chosen bool
-	// About fills in what is shown of the request; nil: nothing is.
-	About func(*format.Problem)
+	// Of fills in what is shown of the request; nil: nothing is.
+	Of interface{ Show(*format.Problem) }
 }
 
 // Show is what callers may see of a problem.
@@ -70,8 +70,8 @@ func (how *Rendering) Show(p *problem.Problem) format.Problem {
 		Members:  p.Members(),
 		Debug:    string(how.Debug),
 	}
-	if how.About != nil {
-		how.About(&shown)
+	if how.Of != nil {
+		how.Of.Show(&shown)
 	}
 	return shown
 }

@@ -221,7 +221,7 @@ func SendNone(w http.ResponseWriter, status int, header http.Header) error {
 
 // Send answers with a value. An [Unwritten] error comes before anything was sent; any other
 // is that of the connection.
-func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s Sending) error {
+func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s *Sending) error {
 	status, err := p.status(s.Status)
 	if err != nil {
 		return err
@@ -239,17 +239,17 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s Sending) error {
 	buffer := sheets.Get().(*sheet)
 	defer recycle(buffer)
 	s.Status = status
-	if err := p.write(buffer, &s); err != nil {
+	if err := p.write(buffer, s); err != nil {
 		return Unwritten{err}
 	}
 	addFields(h, s.Header)
-	p.label(h, &s)
+	p.label(h, s)
 	if p.Conditional && status == http.StatusOK && (r.Method == http.MethodGet || r.Method == http.MethodHead) {
 		body := buffer.Bytes()
 		if s.value != nil {
 			body = s.value
 		}
-		if done, err := p.hold(w, r, body, &s); done || err != nil {
+		if done, err := p.hold(w, r, body, s); done || err != nil {
 			return err
 		}
 	}
