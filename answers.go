@@ -71,6 +71,9 @@ var envelopeKind = &kindOf[*house]{
 func ValueShape[T any](shape func(format.Success) T) Setting {
 	said := &house{of: reflect.TypeFor[T](), at: here.Here(0), missing: shape == nil}
 	said.make = func(s format.Success) any { return shape(s) }
+	if said.places = payloadsIn(said.of, nil); len(said.places) == 1 {
+		said.pointer = *pointerTo(said.places[0])
+	}
 	return valueShapeKind.say(said)
 }
 
@@ -82,14 +85,12 @@ var valueShapeKind = &kindOf[*house]{
 		if said.missing {
 			in.wrong("the function is nil")
 		}
-		places := payloadsIn(said.of, nil)
-		if len(places) != 1 {
+		if len(said.places) != 1 {
 			in.wrong("%s has %d members of type format.Payload, for the value: it needs one, at any depth, and not in a list",
-				said.of, len(places))
-			return
+				said.of, len(said.places))
 		}
-		said.pointer = *pointerTo(places[0])
 	},
+	apply: func(in *reading, _ *house) { in.house = ownCopy(in.house) },
 	where: sendsText,
 	none:  "no route here sends a value as JSON",
 }

@@ -39,6 +39,7 @@ func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 		Chain:       chainInfo(t.active()),
 		Attached:    r.attachedInfo(),
 		At:          r.at.Facts(),
+		Asked:       -1,
 	}
 	if l := r.lineage; l != nil {
 		f.Inherited = &facts.Inheritance{From: l.from, Override: l.own, At: l.at.Facts()}

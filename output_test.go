@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -545,6 +546,20 @@ func TestShapesOfSuccesses(t *testing.T) {
 	if want := `{"properties":{"message":{"type":"string"},"of":{"properties":{"data":{"format":"int64","maximum":9223372036854775807,"minimum":-9223372036854775808,"type":"integer"}},"required":["data"],"type":"object"}`; f.Envelope != "/of/data" || !strings.HasPrefix(string(f.Answers[0].Schema), want) {
 		t.Errorf("%s %s", f.Envelope, f.Answers[0].Schema)
 	}
+}
+
+// Parts with shapes can be built at a time: each Build completes its own.
+func TestShapesAreBuiltAtATime(t *testing.T) {
+	part := wicketway.Group(housed(returning(1)), wicketway.ProblemShape("", asOldError))
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			if f := mustBuild(part).Routes(); f[len(f)-1].Envelope != "/of/data" {
+				t.Error(f[len(f)-1].Envelope)
+			}
+		})
+	}
+	all.Wait()
 }
 
 func returning[Out any](out Out, settings ...wicketway.Setting) wicketway.Part {

@@ -118,6 +118,7 @@ var shapeKind = &kindOf[*problemShape]{
 	name:  "ProblemShape",
 	mode:  replaces | ofGroups,
 	field: func(t *terms) **problemShape { return &t.problemsAs },
+	apply: func(in *reading, _ *problemShape) { in.problemsAs = ownCopy(in.problemsAs) },
 	wrong: func(in *reading, said *problemShape) {
 		if said.missing {
 			in.wrong("the function is nil")

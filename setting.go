@@ -192,6 +192,15 @@ func (k *kindOf[T]) besides(s setting, others []setting) (setting, bool) {
 	return s, !left.IsZero()
 }
 
+// ownCopy is a copy of a setting's value for one Build, which completes it: another one may have the same parts.
+func ownCopy[T any](said *T) *T {
+	if said == nil {
+		return nil
+	}
+	own := *said
+	return &own
+}
+
 // wrong reports mistakes in a setting.
 func (in *reading) wrong(format string, args ...any) {
 	in.of.failed = true

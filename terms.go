@@ -370,7 +370,8 @@ type house struct {
 	member  string
 	of      reflect.Type
 	make    func(format.Success) any
-	pointer string // to the value's place
+	places  [][]string // for the value: one, or it is a mistake
+	pointer string     // to that place
 	at      here.Place
 	missing bool        // the function is nil
 	schema  *check.Type // once it was checked
