@@ -1,5 +1,5 @@
 // Package schema documents the rules that values of Go types can keep, and has the types for those
-// to take part: [Optional] members, [Date] and [TimeOfDay], and a [Report] for checks of their own.
+// to take part: [Optional] members, [OneOf] several types, [Date] and [TimeOfDay], and a [Report] for checks of their own.
 //
 // Rules are the keywords of JSON Schema (draft 2020-12), written in the struct
 // tag rule and separated by spaces; a value with spaces is in single quotes:

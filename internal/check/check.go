@@ -67,6 +67,10 @@ func (t *Type) judge(v reflect.Value, r *report) {
 		slices.SortStableFunc(r.found[before:], func(a, b schema.Fault) int {
 			return cmp.Compare(a.Pointer, b.Pointer)
 		})
+	case oneOf:
+		if of, held := t.cases.holding(v); of != nil {
+			of.judge(held, r)
+		}
 	case object:
 		for _, f := range t.fields {
 			if fv, there := f.of(v); there && !r.more && f.typ.judges && (f.required || !fv.IsZero()) {

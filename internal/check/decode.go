@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"strings"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/peek"
 	"github.com/wicketway/wicketway/schema"
 )
 
@@ -45,11 +47,12 @@ func (t *Type) Decode(data []byte, into any, how Reading) (found []schema.Fault,
 }
 
 func (t *Type) decode(data []byte, into any, how Reading, mayRewrite bool) faults {
-	if t.open && tooDeep(data) {
-		f := bounded(how.Most)
-		f.add(schema.Fault{Rule: "depth", Want: MaxDepth, Detail: fmt.Sprintf("is nested deeper than %d levels",
-			MaxDepth), Unreadable: true})
-		return f
+	if t.open {
+		if f := t.depth(data); f.Rule != "" {
+			all := bounded(how.Most)
+			all.add(f)
+			return all
+		}
 	}
 	v := reflect.ValueOf(into).Elem()
 	ok, err := t.fast(data, into, how.Lenient)
@@ -99,6 +102,8 @@ func (t *Type) clear(v reflect.Value) {
 			t.elem.clear(held)
 			v.SetMapIndex(i.Key(), held)
 		}
+	case oneOf:
+		t.cases.change(v, func(of *Type, held reflect.Value) bool { of.clear(held); return true })
 	case object:
 		for _, f := range t.fields {
 			fv, there := f.of(v)
@@ -142,6 +147,26 @@ func (l Leniency) options() json.Options {
 // bound itself, since it contains itself or takes anything.
 const MaxDepth = 64
 
+// maxLate is how many objects can be inside each other whose type is told by a member that comes behind lists and
+// objects: to find it, each time all of them are looked at.
+const maxLate = 8
+
+// depth is the fault of a text that is nested so deep that it could cost more than its size; no rule where it is not.
+func (t *Type) depth(data []byte) schema.Fault {
+	f := schema.Fault{Rule: "depth", Unreadable: true}
+	switch {
+	case tooDeep(data):
+		f.Want, f.Detail = MaxDepth, fmt.Sprintf("is nested deeper than %d levels", MaxDepth)
+	case len(t.tells) > 0 && peek.Late(data, t.tells) > maxLate:
+		f.Want = maxLate
+		f.Detail = fmt.Sprintf("has more than %d objects inside each other whose member %s comes behind lists or objects; "+
+			"write it before them", maxLate, strings.Join(t.tells, " or "))
+	default:
+		return schema.Fault{}
+	}
+	return f
+}
+
 // tooDeep reports whether a text opens more than MaxDepth brackets inside each
 // other. It need not be valid.
 func tooDeep(data []byte) bool {
@@ -183,7 +208,7 @@ func (t *Type) fast(data []byte, into any, lenient Leniency) (ok bool, err error
 		return ok, nil
 	}
 	s := skimmer{data: data}
-	if t.shape == object {
+	if t.shape == object || t.shape == oneOf {
 		s.doubts = doubts
 	}
 	return s.value(t, t.null, v), nil

@@ -76,10 +76,12 @@ func (f *field) peek(base unsafe.Pointer) (zero, holds bool) {
 	return !*(*bool)(at), true
 }
 
-// addressOf is where a struct lies; nil where it lies nowhere, as in an interface.
+// addressOf is where a struct lies. One that is in an interface is only read there. It lies nowhere where an interface
+// holds it as a pointer itself, but then it has no member that is read directly.
 func addressOf(v reflect.Value) unsafe.Pointer {
-	if !v.CanAddr() {
-		return nil
+	if v.CanAddr() {
+		return v.Addr().UnsafePointer()
 	}
-	return v.Addr().UnsafePointer()
+	in := v.Interface()
+	return (*[2]unsafe.Pointer)(unsafe.Pointer(&in))[1]
 }

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"encoding/base64"
 	"fmt"
 	"math"
@@ -95,10 +96,13 @@ func (d *Documents) Add(t *Type, of Direction) {
 		return
 	}
 	d.known[u] = true
-	if (t.shape == object || t.recursive) && (t.goType.Name() != "" || d.calls[t.goType] != "") {
+	if (t.shape == object || t.shape == oneOf || t.recursive) && d.short(t) != "" {
 		d.added = append(d.added, u)
 	}
 	d.Add(t.elem, of)
+	for text := range t.eachText() {
+		d.Add(text, of)
+	}
 	for _, f := range t.fields {
 		d.Add(f.typ, of)
 	}
@@ -107,18 +111,16 @@ func (d *Documents) Add(t *Type, of Direction) {
 // Name names the types that were added: by the type's name with a prefix, where two have the same by the
 // package's as well, and where both directions of a type differ with Input for what is read.
 func (d *Documents) Name(prefix string) {
-	short := func(u usedType) string {
-		if name := d.calls[u.goType]; name != "" {
-			return name
-		}
-		return readable(u.goType.Name())
-	}
 	types := map[string]map[*Type]bool{} // by short name
 	for _, u := range d.added {
-		if types[short(u)] == nil {
-			types[short(u)] = map[*Type]bool{}
+		name := d.short(u.Type)
+		if u.called != "" {
+			continue
 		}
-		types[short(u)][u.Type] = true
+		if types[name] == nil {
+			types[name] = map[*Type]bool{}
+		}
+		types[name][u.Type] = true
 	}
 	taken := map[string]bool{}
 	for _, sent := range []bool{true, false} { // so that values that are sent have the plain name
@@ -126,12 +128,15 @@ func (d *Documents) Name(prefix string) {
 			if u.Sent != sent {
 				continue
 			}
-			name := short(u)
+			name := d.short(u.Type)
 			if len(types[name]) > 1 && u.goType.PkgPath() != "" {
 				name = stdpath.Base(u.goType.PkgPath()) + "." + name
 			}
 			if taken[prefix+name] && !u.Sent {
 				name += "Input"
+			}
+			if (taken[prefix+name] || types[name] != nil) && u.shape == object && u.called != "" {
+				name += "With" + strings.ToUpper(u.fields[0].name[:1]) + u.fields[0].name[1:]
 			}
 			unique := prefix + name
 			for n := 2; taken[unique]; n++ {
@@ -141,6 +146,11 @@ func (d *Documents) Name(prefix string) {
 			d.names[u] = unique
 		}
 	}
+}
+
+// short is the name of a type as long as no other has it; "" where it has none.
+func (d *Documents) short(t *Type) string {
+	return cmp.Or(d.calls[t.goType], t.called, readable(t.goType.Name()))
 }
 
 // Schema writes the schema of a type that was added, or a reference to it.
@@ -227,6 +237,8 @@ func (d *Documents) define(t *Type, as Direction) node {
 		return d.mapping(t, as)
 	case object:
 		return d.members(t, as)
+	case oneOf:
+		return d.oneOf(t, as)
 	case moment:
 		return node{"type": "string", "format": "date-time"}
 	case bytes:
@@ -277,6 +289,23 @@ func (d *Documents) mapping(t *Type, as Direction) node {
 		doc["propertyNames"] = node{"pattern": integerText(reflect.Zero(k).CanUint())}
 	}
 	return doc
+}
+
+// oneOf writes the schema of one of several types, with the discriminator of OpenAPI 3.1, 4.8.25.
+func (d *Documents) oneOf(t *Type, as Direction) node {
+	var types []node
+	mapping := node{}
+	for _, c := range t.cases.set.Cases {
+		of := d.of(t.cases.texts[c.Name], as)
+		if types = append(types, of); of["$ref"] != nil {
+			mapping[c.Name] = of["$ref"]
+		}
+	}
+	discriminator := node{"propertyName": t.cases.set.Member}
+	if len(mapping) > 0 {
+		discriminator["mapping"] = mapping
+	}
+	return node{"type": "object", "oneOf": types, "discriminator": discriminator}
 }
 
 // integerText is the pattern of a whole number inside a string.

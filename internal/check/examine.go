@@ -38,6 +38,11 @@ func (t *Type) examine(v reflect.Value) (ok bool, doubts doubtSet) {
 		}
 	case object:
 		return t.examineObject(v)
+	case oneOf:
+		if of, held := t.cases.holding(v); of != nil {
+			return of.examine(held)
+		}
+		return true, 1
 	}
 	return true, doubts
 }
@@ -47,7 +52,7 @@ func (t *Type) examineObject(v reflect.Value) (ok bool, doubts doubtSet) {
 	zeros := 0 // if all members are zero, null may have been sent in the object's place
 	for i, f := range t.fields {
 		bit := doubtSet(1) << min(i, lastDoubt)
-		if f.reads != byReflection && base != nil {
+		if f.reads != byReflection {
 			zero, holds := f.peek(base)
 			if zero {
 				doubts |= bit
@@ -110,6 +115,9 @@ func (t *Type) unsure(v reflect.Value) bool {
 		return true
 	}
 	switch t.shape {
+	case oneOf:
+		of, held := t.cases.holding(v)
+		return of == nil || of.unsure(held)
 	case object:
 		for _, f := range t.fields {
 			if fv, there := f.of(v); !there || f.doubtful(fv) {

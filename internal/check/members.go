@@ -5,6 +5,8 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/internal/peek"
 )
 
 // A Member is a member of a JSON object, or of one inside it.
@@ -24,11 +26,14 @@ func (t *Type) Members() []Member {
 
 func (t *Type) listMembers(pointer string, seen map[*Type]bool) (all []Member) {
 	t = t.base()
-	if t.shape != object || seen[t] {
+	if t.shape != object && t.shape != oneOf || seen[t] {
 		return nil
 	}
 	seen[t] = true
 	defer delete(seen, t)
+	for text := range t.eachText() {
+		all = append(all, text.listMembers(pointer, seen)...)
+	}
 	for _, f := range t.fields {
 		at := pointer + "/" + f.name
 		all = append(all, Member{at, f.typ.Name(), f.required, f.rule, f.note})
@@ -52,6 +57,11 @@ func (t *Type) writeOnly(pointer string, seen map[*Type]bool) string {
 	seen[t] = true
 	if t.elem != nil {
 		return t.elem.writeOnly(pointer, seen)
+	}
+	for of := range t.eachCase() {
+		if found := of.writeOnly(pointer, seen); found != "" {
+			return found
+		}
 	}
 	for _, f := range t.fields {
 		if slices.Contains(f.words, "writeOnly") {
@@ -92,6 +102,13 @@ func (t *Type) Name() string {
 // server sets.
 func (t *Type) ForServers(data jsontext.Value) (jsontext.Value, error) {
 	if t = t.base(); !t.readOnly || data.Kind() == jsontext.KindNull {
+		return data, nil
+	}
+	if t.shape == oneOf {
+		name, _ := peek.Member(data, t.cases.set.Member)
+		if of := t.cases.texts[string(name)]; of != nil {
+			return of.ForServers(data)
+		}
 		return data, nil
 	}
 	if t.shape == list {

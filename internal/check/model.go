@@ -24,7 +24,10 @@ type Set struct {
 type Type struct {
 	goType reflect.Type
 	shape  shape
-	elem   *Type // of a list, a map, a pointer or an Optional
+	elem   *Type    // of a list, a map, a pointer or an Optional
+	cases  *choice  // of one of several types
+	tells  []string // the members that tell types apart, at and below a type that is open
+	called string   // in definitions, where the Go type has no name
 	fields []*field
 	byName map[string]*field
 	null   bool // null has a place in the Go type
@@ -53,6 +56,7 @@ const (
 	object
 	pointer
 	either // an Optional
+	oneOf  // a value of one of several types, which a member tells apart
 )
 
 // A field is one member of an object.

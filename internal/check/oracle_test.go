@@ -44,6 +44,7 @@ var (
 		{Type: reflect.TypeFor[forest]()}, {Type: reflect.TypeFor[knot]()}, {Type: reflect.TypeFor[*knot]()}, {Type: reflect.TypeFor[[]knot]()},
 		{Type: reflect.TypeFor[common]()}, {Type: reflect.TypeFor[[]common]()}, {Type: reflect.TypeFor[map[string]common]()}, {Type: reflect.TypeFor[*common]()},
 		{Type: reflect.TypeFor[string](), Tag: `rule:"default=ab minLength=1"`}, {Type: reflect.TypeFor[[]pair[int, string]]()},
+		{Type: reflect.TypeFor[schema.OneOf[work, works]]()}, {Type: reflect.TypeFor[[]schema.OneOf[work, works]]()},
 	}
 	drawnTexts = strings.Fields(`null true false 0 1 2 2.0 2.5 3 9 10 1e1 100 127 128 255 256 -1 -0 0.01 0.015 33.33 1e-7 2000000.001
 		9007199254740992 9007199254740993 -9007199254740993 9007199254740993.0 9223372036854775808 1e40 "" "a" "b" "ab" "abcd" "AB" "ä" "äöü" "YWI=" "YWI" "YWJj" "YWJ=" "a="
@@ -51,7 +52,9 @@ var (
 		[] {} [1] [1,1] [1,2,1.0] [1,2,3,4] ["a"] ["a",null] ["a","a"] ["",""] [true,false] [true] [null] [[]] [[],null] ["YWI="] [0,10]
 		{"a":1} {"a":1,"b":2} {"a":1,"b":2,"c":3} {"1":true} {"01":true} {"-1":false} {"x":true} {"a":null} {"a":{}} {"a":{"b":{}}} {"a":{"b":null}}
 		{"size":3} {"size":6} {"size":3,"knots":[{"size":1},{"size":7}]} {"size":3,"knots":null} {"size":3,"by":{"x":{"size":5}}} {"size":3,"by":{"x":{}}}
-		{"remark":"ab"} {"remark":"abcdef"} {"remark":null} [{}] [{},null] [{"remark":""}] {"a":{"remark":"abcdef"}} [{"first":1,"second":["a","a"]}] [{"first":1.0}] [{"first":null}]`)
+		{"remark":"ab"} {"remark":"abcdef"} {"remark":null} [{}] [{},null] [{"remark":""}] {"a":{"remark":"abcdef"}} [{"first":1,"second":["a","a"]}] [{"first":1.0}] [{"first":null}]
+		{"kind":"dredging","metres":1} {"metres":0,"kind":"dredging"} {"kind":"dredging","metres":99} {"kind":"paint"} {"kind":"season","works":[]} [{"kind":"dredging","metres":2,"crew":null}]
+		{"kind":"season","works":[{"kind":"dredging","metres":1.0}]} {"works":[{"kind":"season","works":[]}],"kind":"season"} [{"metres":1}] [{"kind":"dredging","metres":1,"note":"a"}]`)
 )
 
 // What the documents accept is what Decode accepts, for types and instances drawn at

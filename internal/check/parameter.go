@@ -37,7 +37,7 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 		single = typ.elem.base()
 	}
 	switch single.shape {
-	case anything, list, mapping, object:
+	case anything, list, mapping, object, oneOf:
 		return nil, fmt.Errorf(
 			"the type %s cannot be read from a text: use a basic type, time.Time, a type with UnmarshalText, or a list of these",
 			t,

@@ -11,6 +11,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/internal/peek"
 	"github.com/wicketway/wicketway/schema"
 )
 
@@ -111,7 +112,7 @@ func (r *reporter) value(at *site) {
 	}
 	typ := at.typ.base()
 	switch c := r.data[start]; {
-	case c == '{' && (typ.shape == object || typ.shape == mapping), c == '[' && typ.shape == list:
+	case c == '{' && (typ.shape == object || typ.shape == mapping || typ.shape == oneOf), c == '[' && typ.shape == list:
 		r.container(at, typ)
 		return
 	}
@@ -151,6 +152,8 @@ func (r *reporter) container(at *site, typ *Type) {
 		r.object(typ)
 	case mapping:
 		r.mapping(at, typ)
+	case oneOf:
+		r.oneOf(typ)
 	default:
 		r.list(at, typ)
 	}
@@ -309,6 +312,20 @@ func (r *reporter) object(t *Type) {
 		}
 	}
 	r.seen = r.seen[:base]
+}
+
+// oneOf reads an object as the type that its member says. Where that is none of them, nothing is known of the other
+// members.
+func (r *reporter) oneOf(t *Type) {
+	name, _ := peek.Member(r.data[r.at-1:], t.cases.set.Member)
+	if text := t.cases.texts[string(name)]; text != nil {
+		r.object(text)
+		return
+	}
+	before := r.lenient
+	r.lenient |= UnknownMembers
+	r.object(t.cases.unknown)
+	r.lenient = before
 }
 
 const sentReadOnly = "is read-only: the server sets it, so it cannot be sent"

@@ -238,7 +238,7 @@ func (p *parsed) example(tag reflect.StructTag, t *Type) (v reflect.Value, err e
 		return v, nil
 	}
 	switch t.shape {
-	case anything, list, mapping, object:
+	case anything, list, mapping, object, oneOf:
 		return v, errors.New("example: the tag is for single values, such as text and numbers")
 	}
 	example := reflect.New(t.goType).Elem()

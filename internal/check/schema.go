@@ -25,6 +25,11 @@ func (s *Set) Type(t reflect.Type) (*Type, error) {
 	for _, read := range c.later {
 		read()
 	}
+	for _, t := range c.made {
+		if t.cases != nil {
+			t.cases.describe()
+		}
+	}
 	c.settle()
 	return compiled, errors.Join(c.errs...)
 }
@@ -49,18 +54,26 @@ func (c *compiler) settle() {
 				t.take(t.elem)
 				t.deep = t.deep || t.elem.deep
 			}
+			for inner := range t.eachCase() {
+				t.take(inner)
+			}
 			for _, f := range t.fields {
 				t.take(f.typ)
 				t.readOnly = t.readOnly || f.readOnly
 			}
 			changed = changed || t.deep != before.deep || t.open != before.open || t.judges != before.judges ||
-				t.readOnly != before.readOnly
+				t.readOnly != before.readOnly || len(t.tells) != len(before.tells)
 		}
 	}
 }
 
 func (t *Type) take(inner *Type) {
 	t.judges, t.open, t.readOnly = t.judges || inner.judges, t.open || inner.open, t.readOnly || inner.readOnly
+	for _, member := range inner.tells {
+		if !slices.Contains(t.tells, member) {
+			t.tells = append(slices.Clip(t.tells), member)
+		}
+	}
 }
 
 func (c *compiler) failf(format string, args ...any) {
@@ -106,6 +119,9 @@ func (c *compiler) compile(t reflect.Type, where string) *Type {
 	case isOptional(t):
 		typ.shape, typ.null = either, true
 		c.contain(typ, t.Field(0).Type, where)
+	case isOneOf(t):
+		typ.shape, typ.deep = oneOf, true
+		c.choice(typ, where)
 	case t == valueType || implements(t, jsonInterfaces):
 		typ.shape, typ.null, typ.open = anything, true, true
 	case implements(t, textInterfaces):
@@ -217,7 +233,8 @@ func (c *compiler) byKind(typ *Type, where string) {
 		c.jsonTags(t, where)
 	case reflect.Interface:
 		if t.NumMethod() > 0 {
-			c.failf("%s: JSON cannot be read into the interface %s: use a concrete type", where, t)
+			c.failf("%s: JSON cannot be read into the interface %s: use a concrete type, or schema.OneOf for a closed set of types",
+				where, t)
 		}
 		typ.shape, typ.null, typ.open = anything, true, true
 	default:
@@ -361,7 +378,10 @@ func renew(to, fallback reflect.Value) {
 // Renew gives a value that was not read its defaults, at every depth that is there.
 func (t *Type) Renew(v reflect.Value) {
 	v, there := t.reach(v)
-	if t = t.base(); !there || t.shape != object {
+	if t = t.base(); there && t.shape == oneOf {
+		t.cases.change(v, func(of *Type, held reflect.Value) bool { of.Renew(held); return true })
+	}
+	if !there || t.shape != object {
 		return
 	}
 	for _, f := range t.fields {

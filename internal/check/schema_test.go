@@ -58,8 +58,9 @@ type voyage struct {
 	Tree    *branch           `json:"tree"`
 	tail
 	*Pier
-	Plates  []plate      `json:"plates,omitzero"`
-	Moments []*time.Time `json:"moments,omitzero" rule:"uniqueItems"`
+	Plates  []plate                     `json:"plates,omitzero"`
+	Moments []*time.Time                `json:"moments,omitzero" rule:"uniqueItems"`
+	Works   []schema.OneOf[work, works] `json:"works,omitzero"`
 }
 
 // A branch has the list of those below it before its rule, so that the type is met
@@ -283,6 +284,7 @@ func FuzzDecode(f *testing.F) {
 	for _, c := range decodings {
 		f.Add([]byte(c.text))
 	}
+	f.Add([]byte(`{` + goodVoyage + `,"works":[{"metres":1,"kind":"dredging"},{"kind":"season","works":[]}]}`))
 	typ := compiled(f, reflect.TypeFor[voyage]())
 	f.Fuzz(func(t *testing.T, data []byte) {
 		var v voyage

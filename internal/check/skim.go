@@ -37,6 +37,8 @@ func (s *skimmer) value(t *Type, null bool, v reflect.Value) bool {
 		return s.list(t, v)
 	case t.shape == mapping:
 		return s.mapping(t, v)
+	case t.shape == oneOf:
+		return t.cases.change(v, s.object)
 	}
 	s.skip()
 	return true

@@ -33,7 +33,7 @@ func (t *Type) name() string {
 		return "string"
 	case list:
 		return "array"
-	case mapping, object:
+	case mapping, object, oneOf:
 		return "object"
 	}
 	return ""
@@ -62,7 +62,7 @@ func (t *Type) expects() string {
 		return "must be text in base64"
 	case list:
 		return "must be a list"
-	case mapping, object:
+	case mapping, object, oneOf:
 		return "must be an object"
 	}
 	name, _, _ := strings.Cut(t.goType.Name(), "[")
