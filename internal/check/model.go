@@ -8,6 +8,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"github.com/wicketway/wicketway/internal/oneof"
 	"github.com/wicketway/wicketway/schema"
 )
 
@@ -146,6 +147,17 @@ func isPlainText(t reflect.Type) bool {
 type checker interface{ Check(*schema.Report) }
 
 var checkerType = reflect.TypeFor[checker]()
+
+// A choice is what is known of a closed set of types.
+type choice struct {
+	set *oneof.Set
+	// of are the types by their Go type, for values; texts by name, for JSON: they have the member that tells the
+	// types apart as well, and are never asked for a value.
+	of    map[reflect.Type]*Type
+	texts map[string]*Type
+	// unknown is what an object of no known type must have.
+	unknown *Type
+}
 
 // A site is what is asked of a value where it is.
 type site struct {
