@@ -136,7 +136,7 @@ type inputKey struct {
 	of                reflect.Type
 	parameters        string
 	method            string
-	limit             int64
+	limit, item       int64
 	faults            int
 	unknown, readOnly bool
 	pages             PageSizes
@@ -244,11 +244,13 @@ func (b *builder) binding(r *resolved, parameters []string, unparsed bool) bind.
 		Parameters: parameters,
 		Unparsed:   unparsed,
 		Limit:      t.limits.Body,
+		Item:       t.limits.Item,
 		Faults:     t.limits.Faults,
 		Lenient:    lenient,
 		None:       noneType,
 		Conditions: conditionalFieldType,
 		Files:      fileType,
+		Streams:    bind.Streams{Item: streamBody, Fill: fillStream},
 		Vary:       writer.AddVary,
 		Schemas:    &b.schemas,
 		Secrets:    b.secrets,

@@ -116,7 +116,7 @@ func (r *resolved) inputFacts(docs *check.Documents) (inputs []facts.Input, bodi
 	}
 	media, of, required := in.Body()
 	for _, m := range media {
-		body := facts.Body{Media: m, Required: required}
+		body := facts.Body{Media: m, Required: required, Stream: in.StreamsBody()}
 		if docs != nil && of != nil {
 			body.Schema = docs.Schema(of, check.Direction{Unknown: in.Unknown()})
 		} else if docs != nil {

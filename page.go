@@ -11,6 +11,7 @@ import (
 	"strconv"
 
 	"github.com/go-json-experiment/json"
+	"github.com/wicketway/wicketway/internal/bind"
 )
 
 // A Page is a part of a list, and the way to its neighbours. The answer has them
@@ -212,6 +213,19 @@ func withLinks(own http.Header, r *http.Request, parameter string, p pager) http
 // EventID() string; a caller who lost the connection sends the last id again in the field
 // Last-Event-ID (from:"header Last-Event-ID").
 //
+// In an input a Stream is a body that is read item by item, whatever its size: a JSON array, or application/x-ndjson.
+//
+//	type importPassages struct {
+//		Passages wicketway.Stream[NewPassage] `from:"body" rule:"maxItems=5000"`
+//	}
+//
+//	for passage, err := range in.Passages {
+//
+// One item at a time is in memory. An item with faults comes as their problem, whose pointers begin with its number,
+// as in /17/crew, and the next is read after it: a function that takes no faulty item returns the error, one that reports
+// on each keeps it. Where the rest cannot be read, as where an array is malformed or [Limits] end it, the problem is the
+// last that comes. It is ranged over once, before the function returns or, where its output is a Stream, inside that.
+//
 // A ready iter.Seq2[T, error] is converted: wicketway.Stream[Level](levels). As an output it is sent alike,
 // but ranged over by reflection, which costs more for each item.
 type Stream[T any] iter.Seq2[T, error]
@@ -224,6 +238,49 @@ func (s Stream[T]) each(take func(item any, err error) bool) {
 		*item = v
 		return take(item, err)
 	})
+}
+
+// bodyStream is what a [Stream] can do as a body.
+type bodyStream interface {
+	item() reflect.Type
+	fill(items *bind.Items)
+}
+
+// streamBody gives the type of the items of a stream that a body can be; nil for other types.
+func streamBody(t reflect.Type) reflect.Type {
+	if s, ok := reflect.New(t).Interface().(bodyStream); ok {
+		return s.item()
+	}
+	return nil
+}
+
+func fillStream(stream reflect.Value, items *bind.Items) {
+	stream.Addr().Interface().(bodyStream).fill(items)
+}
+
+func (*Stream[T]) item() reflect.Type { return reflect.TypeFor[T]() }
+
+func (s *Stream[T]) fill(items *bind.Items) {
+	*s = func(yield func(T, error) bool) {
+		var none T
+		if err := items.Begin(); err != nil {
+			yield(none, err)
+			return
+		}
+		place := new(T)
+		for {
+			*place = none
+			more, err := items.Next(place)
+			if err != nil {
+				*place = none
+			} else if !more {
+				return
+			}
+			if !yield(*place, err) || !more {
+				return
+			}
+		}
+	}
 }
 
 // streamed gives the type of a stream's items; nil where t is no stream.

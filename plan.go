@@ -51,6 +51,7 @@ func (b *builder) planInput(r *resolved, unparsed bool) {
 		strings.Join(r.names, ","),
 		r.method,
 		t.limits.Body,
+		t.limits.Item,
 		t.limits.Faults,
 		t.unknown,
 		t.readOnly,

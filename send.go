@@ -299,6 +299,9 @@ func (s *state) storedAsSent(get *answer.Plan, value any, route string) bool {
 
 // sendStream answers with what a stream gives.
 func (s *state) sendStream(w http.ResponseWriter, r *http.Request, by *answer.Plan, to reply, form int) error {
+	if s.target.input != nil && s.target.input.StreamsBody() { // HTTP/1 would end the reading when the answer begins
+		_ = http.NewResponseController(w).EnableFullDuplex()
+	}
 	out := answer.Stream{
 		Plan:    by,
 		Form:    answer.StreamForm(form),

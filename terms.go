@@ -213,6 +213,9 @@ type Limits struct {
 	// and as it is unpacked; 1 MiB by default. Plain and mounted handlers see to
 	// theirs themselves.
 	Body int64
+	// Item is the size in bytes of one item of a body that is read as a [Stream]; 64 KiB by default. Body is the size of
+	// all.
+	Item int64
 	// Rate is how many bytes a second of a body must arrive at least, on average, after
 	// the first ten seconds, and how many of each write of an answer the caller must take
 	// after ten seconds, beyond the 4 KiB that the server keeps; 1 KiB by default, and it
@@ -281,7 +284,7 @@ func (s *seats) refuse() error {
 }
 
 // defaultLimits are what holds where nothing is said.
-var defaultLimits = Limits{Body: 1 << 20, Faults: check.MostFaults}
+var defaultLimits = Limits{Body: 1 << 20, Item: 64 << 10, Faults: check.MostFaults}
 
 // defaultPageSizes are what holds where nothing is said.
 var defaultPageSizes = PageSizes{Usual: 20, Most: 100}

@@ -152,8 +152,10 @@ type Input struct {
 type Body struct {
 	Media    string `json:"media"`
 	Required bool   `json:"required,omitzero"`
-	// Schema is that of JSON, or of a form as an object of its fields.
+	// Schema is that of JSON, or of a form as an object of its fields. Where Stream is set it is that of each
+	// item, which the media type separates.
 	Schema jsontext.Value `json:"schema,omitzero"`
+	Stream bool           `json:"stream,omitzero"`
 }
 
 // Answer is a success of a route.

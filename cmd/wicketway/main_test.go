@@ -109,7 +109,7 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"explain GET /api/v2/passages?limit=0 FILE --json", 0, []string{`"refused": {`, `"status": 422`, `"name": "limit"`, `"rule": "minimum"`}},
 		{"explain GET /api/v2/lock/bell FILE", 0, []string{"404", "did you mean", "GET /api/v2/locks/{lock}", "/api/v2", "requestid"}},
 		{"explain GET /api/v9/nothing/at/all FILE --json", 0, []string{`"status": 404`, `"group": "/api"`}},
-		{"problems FILE", 0, []string{"400", "input-unreadable", "15 routes", "lists every item", "409", "slot-taken", "POST /api/v2/passages", "503", "timeout", "every request"}},
+		{"problems FILE", 0, []string{"400", "input-unreadable", "16 routes", "lists every item", "409", "slot-taken", "POST /api/v2/passages", "503", "timeout", "every request"}},
 		{"problems FILE --json", 0, []string{`"code": "token-missing"`, `"type": "/problems/token-missing"`, `"GET /api/v1/passages"`}},
 		{"routes FILE --open --same-as ../../examples/canal/open.txt", 0, []string{"everyone", "13 routes, 13 open to everyone, and 1 of Wicketway's own"}},
 		{"routes FILE --open --version v1 --same-as ../../examples/canal/open.txt --json", 1, []string{"{\n", "the routes are not those of", "GET /api/v2/drill is in the file, but not in the API"}},

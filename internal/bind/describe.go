@@ -36,7 +36,12 @@ func (in *Plan) Inputs() (all []Input) {
 			all = append(all, f.describe())
 		}
 	}
-	if in.body != nil && in.body.schema != nil {
+	switch {
+	case in.body == nil:
+	case in.body.stream != nil:
+		_, of, required := in.Body()
+		all = append(all, Input{Source: "body", Type: "stream of " + of.Name(), Required: required, Rule: in.body.stream.Rule()})
+	case in.body.schema != nil:
 		for _, m := range in.body.schema.Members() {
 			all = append(all, Input{"body", m.Pointer, m.Type, m.Required, m.Rule, m.Note, nil})
 		}
@@ -136,14 +141,19 @@ func (in *Plan) Raises() (kinds []*problem.Kind) {
 // Unknown reports whether members are read that the body's type does not have.
 func (in *Plan) Unknown() bool { return in.body != nil && in.body.lenient&check.UnknownMembers != 0 }
 
-// Body gives the media types of the body and its type, which is nil for a form and for a
-// body that is handed on as it is. Without a body there are no media types.
+// StreamsBody reports whether the body is read item by item.
+func (in *Plan) StreamsBody() bool { return in.body != nil && in.body.stream != nil }
+
+// Body gives the media types of the body and its type, of a stream that of its items, which is nil for a form and for
+// a body that is handed on as it is. Without a body there are no media types.
 func (in *Plan) Body() (media []string, of *check.Type, required bool) {
 	switch {
 	case in.form != nil:
 		return in.form.accepts(), nil, true
 	case in.body == nil:
 		return nil, nil, false
+	case in.body.stream != nil:
+		return in.body.accepts, in.body.stream.Item, in.body.stream.TooFew(0).Rule != ""
 	case in.body.schema == nil:
 		return []string{"*/*"}, nil, !in.body.optional
 	}

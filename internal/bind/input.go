@@ -61,7 +61,10 @@ type field struct {
 type body struct {
 	index    []int // in the struct; nil: the whole input
 	optional bool
-	schema   *check.Type // nil: the body is handed on as an io.Reader
+	schema   *check.Type // nil: the body is handed on as an io.Reader, or item by item
+	stream   *check.Sequence
+	most     int64 // bytes of an item
+	fill     func(stream reflect.Value, items *Items)
 	lenient  check.Leniency
 	limit    int64
 	accepts  []string // media types
@@ -73,7 +76,9 @@ type Config struct {
 	Parameters []string // of the template
 	Unparsed   bool     // the template is broken, so its parameters are not known
 	Limit      int64    // bytes of a body
-	Faults     int      // how many are listed
+	Item       int64    // bytes of an item of one that is a stream
+	Streams    Streams
+	Faults     int // how many are listed
 	Lenient    check.Leniency
 	None       reflect.Type // the type of no input
 	Files      FileType
@@ -85,6 +90,13 @@ type Config struct {
 	Mistake    func(format string, args ...any)
 }
 
+// Streams say which types are streams, and fill one.
+type Streams struct {
+	// Item is the type of the items of a stream; nil for other types.
+	Item func(reflect.Type) reflect.Type
+	Fill func(stream reflect.Value, items *Items)
+}
+
 // Compile plans how a route's input is read. A pointer to a type is read like the type.
 func Compile(t reflect.Type, c Config) *Plan {
 	in := &Plan{Type: t, most: c.Faults, Secret: c.Secrets.Holding(t)}
@@ -94,7 +106,7 @@ func Compile(t reflect.Type, c Config) *Plan {
 	switch {
 	case t == c.None:
 	case !c.hasSources(t):
-		in.takeBody(&c, t, nil, false)
+		in.takeBody(&c, t.String(), reflect.StructField{Type: t}, nil)
 	default:
 		if err := check.CheckMethod(t); err != nil {
 			c.Mistake("%s: %v", t, err)
@@ -237,7 +249,7 @@ func (in *Plan) field(c *Config, where string, sf reflect.StructField, index []i
 	}
 	switch {
 	case source == "body":
-		in.takeBody(c, sf.Type, index, sf.Type.Kind() == reflect.Pointer)
+		in.takeBody(c, where, sf, index)
 	case source == "file":
 		in.takeFile(c, where, name, sf, index)
 	case !slices.Contains(sources, source):
@@ -321,7 +333,8 @@ func has(names []string) string {
 
 var readerType = reflect.TypeFor[io.Reader]()
 
-func (in *Plan) takeBody(c *Config, t reflect.Type, index []int, optional bool) {
+func (in *Plan) takeBody(c *Config, where string, sf reflect.StructField, index []int) {
+	t := sf.Type
 	if in.body != nil {
 		c.Mistake("%s: two fields take the body", t)
 		return
@@ -329,11 +342,26 @@ func (in *Plan) takeBody(c *Config, t reflect.Type, index []int, optional bool) 
 	if !c.hasBody() {
 		return
 	}
-	b := &body{index: index, optional: optional, lenient: c.Lenient, limit: c.Limit}
+	b := &body{index: index, lenient: c.Lenient, limit: c.Limit}
 	in.body = b
+	if item := c.Streams.Item(t); item != nil {
+		var err error
+		b.fill = c.Streams.Fill
+		if b.stream, err = c.Schemas.Sequence(item, sf.Tag); err != nil {
+			for _, e := range check.Unjoin(err) {
+				c.Mistake("%s: %v", where, e)
+			}
+		}
+		b.most, b.accepts = c.Item, []string{"application/json", lines}
+		return
+	}
+	if rule := sf.Tag.Get("rule"); rule != "" {
+		c.Mistake("%s: rule %s: a body has the rules that its type has", where, rule)
+	}
 	if t == readerType {
 		return
 	}
+	b.optional = index != nil && t.Kind() == reflect.Pointer
 	b.accepts = []string{"application/json"}
 	if c.Method == http.MethodPatch {
 		b.accepts = []string{"application/merge-patch+json", "application/json"}
@@ -485,6 +513,16 @@ func (b *body) read(
 		}
 	}
 	from := limited(r, b.limit)
+	if b.stream != nil {
+		if unknown {
+			if err := b.checkMedia(r.Header); err != nil {
+				return nil, false, err
+			}
+		}
+		b.fill(v, &Items{of: b.stream, how: check.Reading{Lenient: b.lenient, Most: most}, most: b.most, request: r,
+			from: from, lines: isLines(r.Header)})
+		return nil, false, nil
+	}
 	if b.schema == nil {
 		v.Set(reflect.ValueOf(from))
 		return nil, false, nil
@@ -554,6 +592,9 @@ func (b *body) checkMedia(h http.Header) error {
 	}
 	if media == "application/json-patch+json" { // RFC 6902: a list of steps, not a value
 		return unsupported("The body is a JSON Patch.", b.accepts)
+	}
+	if slices.Contains(b.accepts, lines) && media == lines {
+		media = "application/json" // line by line
 	}
 	if media != "application/json" && !(strings.HasPrefix(media, "application/") && strings.HasSuffix(media, "+json")) {
 		return unsupported("The body is "+media+".", b.accepts)

@@ -196,22 +196,30 @@ func (t *Type) fast(data []byte, into any, lenient Leniency) (ok bool, err error
 	if err := json.Unmarshal(data, into, lenient.options()); err != nil {
 		return false, err
 	}
+	return t.holds(data, into), nil
+}
+
+// holds checks a value that was decoded from a text.
+func (t *Type) holds(data []byte, into any) bool {
 	if !t.null && isNull(data) {
-		return false, nil
+		return false
 	}
 	v := reflect.ValueOf(into).Elem()
 	if !t.deep {
-		return true, nil
+		return true
 	}
 	ok, doubts := t.examine(v)
 	if !ok || doubts == 0 {
-		return ok, nil
+		return ok
+	}
+	if t.shape == object && t.settles(doubts, data) {
+		return true
 	}
 	s := skimmer{data: data}
 	if t.shape == object || t.shape == oneOf {
 		s.doubts = doubts
 	}
-	return s.value(t, t.null, v), nil
+	return s.value(t, t.null, v)
 }
 
 // unexplained is the fault for an error of decoding that the reporter did not find.

@@ -62,14 +62,17 @@ const (
 
 // A field is one member of an object.
 type field struct {
-	name     string
-	number   int // its place in Type.fields
-	index    []int
-	first    int  // index[0]
-	direct   bool // the index has no more
-	offset   uintptr
-	reads    reading
-	plain    bool // the name is written in JSON as it is
+	name   string
+	number int // its place in Type.fields
+	index  []int
+	first  int  // index[0]
+	direct bool // the index has no more
+	offset uintptr
+	reads  reading
+	plain  bool // the name is written in JSON as it is
+	// marker is the name in quotes; "" where a member of another object can have it as well, or where there is more to
+	// know than that the member is there.
+	marker   string
 	typ      *Type
 	rules    rules
 	items    rules    // for each item of a list

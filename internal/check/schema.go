@@ -32,6 +32,9 @@ func (s *Set) Type(t reflect.Type) (*Type, error) {
 		}
 	}
 	c.settle()
+	for _, t := range c.made {
+		t.mark()
+	}
 	return compiled, errors.Join(c.errs...)
 }
 
@@ -64,6 +67,35 @@ func (c *compiler) settle() {
 			}
 			changed = changed || t.deep != before.deep || t.open != before.open || t.judges != before.judges ||
 				t.readOnly != before.readOnly || len(t.tells) != len(before.tells)
+		}
+	}
+}
+
+// mark finds the members of an object that can be seen in a text by their names.
+func (t *Type) mark() {
+	if t.shape != object || t.open {
+		return
+	}
+	times, types := map[string]int{}, 0
+	var count func(of *Type) bool
+	count = func(of *Type) bool {
+		of = of.base()
+		if types++; types > 100 || of.shape == mapping || of.shape == oneOf {
+			return false // any name can be in it, or too many are
+		}
+		for _, f := range of.fields {
+			if times[f.name]++; !count(f.typ) {
+				return false
+			}
+		}
+		return of.elem == nil || count(of.elem)
+	}
+	if !count(t) {
+		return
+	}
+	for _, f := range t.fields {
+		if f.plain && f.required && !f.typ.deep && times[f.name] == 1 {
+			f.marker = `"` + f.name + `"`
 		}
 	}
 }

@@ -2,6 +2,7 @@ package check
 
 import (
 	stdbytes "bytes"
+	"math/bits"
 	"reflect"
 
 	"github.com/go-json-experiment/json"
@@ -15,6 +16,35 @@ type skimmer struct {
 	data   []byte
 	at     int
 	doubts doubtSet // about the outermost value, where that is an object
+}
+
+// settles reports whether a text has all members that there are doubts about, and none as null, as far as that can be
+// seen by their names before colons. In a text they would have backslashes.
+func (t *Type) settles(doubts doubtSet, data []byte) bool {
+	for at := 0; doubts != 0; at++ {
+		next := stdbytes.IndexByte(data[at:], ':')
+		if next < 0 {
+			return false
+		}
+		at += next
+		for open := doubts; open != 0; open &= open - 1 {
+			i := bits.TrailingZeros64(uint64(open))
+			if i == lastDoubt || i >= len(t.fields) || t.fields[i].marker == "" {
+				return false
+			}
+			marker := t.fields[i].marker
+			if start := at - len(marker); start < 0 || data[start] != '"' || string(data[start:at]) != marker {
+				continue
+			}
+			switch data[at+1] {
+			case 'n', ' ', '\t', '\r', '\n':
+				return false
+			}
+			doubts &^= 1 << i
+			break
+		}
+	}
+	return true
 }
 
 // value skims one JSON value that was decoded into v; false where a required

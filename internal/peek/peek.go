@@ -129,48 +129,103 @@ func space(text []byte, at int) int {
 
 // pastString steps over a string; -1 where it has no end.
 func pastString(text []byte, at int) int {
-	for at++; at < len(text); at++ {
-		switch text[at] {
-		case '"':
-			return at + 1
-		case '\\':
-			at++
-		}
+	s := Span{at: at + 1, inString: true}
+	if s.toEndOfString(text); s.inString {
+		return -1
 	}
-	return -1
+	return s.at
 }
 
 // pastValue steps over any value; -1 where the text ends before it.
 func pastValue(text []byte, at int) int {
-	for depth := 0; at < len(text); {
-		switch kinds[text[at]] {
-		case quote:
-			if at = pastString(text, at); at < 0 {
-				return -1
+	span := Span{at: at}
+	end, found := span.End(text)
+	if !found {
+		return -1
+	}
+	return end
+}
+
+// A Span finds the end of a value in a text that comes in pieces, and looks at each byte once. The zero Span is for a
+// value that begins where the text does. The text need not be valid: where brackets of both kinds are confused the end
+// is that of the outermost.
+type Span struct {
+	at, depth int
+	begun     bool
+	inString  bool
+}
+
+// End gives the end of the value, once the text that has come so far has it. A number or a literal ends before what
+// comes behind it, so where the text ends there End does not find it.
+func (s *Span) End(text []byte) (end int, found bool) {
+	for s.at < len(text) {
+		if s.inString {
+			s.toEndOfString(text)
+			if s.inString || s.depth > 0 {
+				continue
 			}
-		case opens:
-			depth++
-			at++
-		case closes:
-			if depth--; depth < 0 {
-				return at
-			}
-			at++
-		case blank:
-			if depth == 0 {
-				return at
-			}
-			at++
-			continue
-		default:
-			for at++; at < len(text) && kinds[text[at]] == other; at++ {
-			}
+			return s.at, true
 		}
-		if depth == 0 {
-			return at
+		switch kinds[text[s.at]] {
+		case quote:
+			s.inString = true
+			s.at++
+			continue
+		case opens:
+			s.depth++
+			s.at++
+			continue
+		case closes:
+			if s.depth--; s.depth < 0 {
+				return s.at, true
+			}
+			s.at++
+			if s.depth > 0 {
+				continue
+			}
+			return s.at, true
+		case blank:
+			if s.depth == 0 && s.begun {
+				return s.at, true
+			}
+			s.at++
+			continue
+		}
+		s.begun = true
+		for s.at++; s.at < len(text) && kinds[text[s.at]] == other; s.at++ {
 		}
 	}
-	return -1
+	return len(text), false
+}
+
+// toEndOfString goes on to the end of a string, or beyond the end of the text where a character that is escaped is
+// still to come.
+func (s *Span) toEndOfString(text []byte) {
+	for s.at < len(text) {
+		end := bytes.IndexByte(text[s.at:], '"')
+		piece := text[s.at:]
+		if end >= 0 {
+			piece = piece[:end]
+		}
+		escapes := 0
+		for escapes < len(piece) && piece[len(piece)-1-escapes] == '\\' {
+			escapes++
+		}
+		s.at += len(piece) + escapes%2 // what is escaped is no end
+		if end >= 0 && escapes%2 == 0 {
+			s.inString = false
+			s.at++
+			return
+		}
+	}
+}
+
+// Space gives the end of the white space that a text has from a place on.
+func Space(text []byte, at int) int {
+	for at < len(text) && (text[at] == ' ' || text[at] == '\t' || text[at] == '\n' || text[at] == '\r') {
+		at++
+	}
+	return at
 }
 
 type kind uint8

@@ -105,7 +105,7 @@ func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
 	if c.Skipper, err = c.token(store.SamplePlate(0), "passages"); err != nil {
 		return err
 	}
-	if c.Keeper, err = c.token("keeper-bell", "locks:operate"); err != nil {
+	if c.Keeper, err = c.token("keeper-bell", "locks:operate", "passages:import"); err != nil {
 		return err
 	}
 	if c.Visitor, err = c.Identity.Token(store.SamplePlate(1), identity.Audience, "passages"); err != nil {
@@ -213,7 +213,7 @@ func Build(s *store.Store, guard exchange.Authenticator, revoked auth.Revocation
 			wicketway.Version("v1",
 				wicketway.Retirement{Deprecated: deprecated, Sunset: sunset, Ends: true, Successor: successor},
 				legacy.Errors(), legacy.Values(), locks.LegacyParts(s), passages.LegacyParts(s)),
-			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
+			wicketway.Version("v2", locks.Parts(s), passages.Parts(s), passages.SeasonParts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
 		)...),
 	)
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"slices"
@@ -73,8 +74,17 @@ type step struct {
 
 var (
 	asJSON  = http.Header{"Content-Type": {"application/json"}}
+	asLines = http.Header{"Content-Type": {"application/x-ndjson"}, "Accept": {"application/x-ndjson"}}
 	asPatch = http.Header{"Content-Type": {"application/merge-patch+json"}}
 )
+
+// season2027 is the beginning of a file of passages: line by line, so that a broken one spoils no other.
+const season2027 = `{"vessel":"OB-1038","lock":"heron","direction":"up","slot":"2027-06-01T08:00:00Z"}
+{"vessel":"OB-1038","lock":"heron","direction":"up","slot":"2027-06-01T08:10:00Z","crew":60}
+{"vessel":"OB-1001","lock":"heron","direction":"down","slot":"2027-06-01T09:00:00Z","crew":4}
+{"vessel":"OB-1038","lock":"heron","direction":"down","slot":"2027-06-01T09:00:00Z"}
+{"vessel":"OB-1001","lock":"heron","direction":"up","slot":"2027-06-01T10:30:00Z"}
+`
 
 const newPassage = `{"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z","crew":3}`
 
@@ -252,6 +262,13 @@ var steps = []step{
 		body: `{"state":"open"}`, status: 403, code: "scope-missing", holds: []string{`error="insufficient_scope"`}},
 	{title: "The keeper opens the lock", line: "PUT /v2/locks/tanners/state", as: "keeper", header: asJSON,
 		body: `{"state":"open"}`, status: 200, holds: []string{`"state":"open"`}},
+	{title: "The keeper books a season from a file, of which two items have faults", line: "POST /v2/season", as: "keeper",
+		header: asLines, body: season2027, status: 200, holds: []string{
+			`{"item":0,"passage":63}`, `{"item":1,"problem":{`, `"code":"input-invalid"`, `"pointer":"/1/crew"`,
+			`{"item":2,"passage":64}`, `{"item":3,"problem":{`, `"code":"slot-taken"`, `{"item":4,"passage":65}`,
+		}},
+	{title: "The same by a skipper", line: "POST /v2/season", as: "skipper", header: asLines, body: season2027, status: 403,
+		code: "scope-missing"},
 	{title: "A page of another origin asks whether it may", line: "OPTIONS /v2/passages", header: http.Header{
 		"Origin": {"http://127.0.0.1:3000"}, "Access-Control-Request-Method": {"POST"},
 		"Access-Control-Request-Headers": {"authorization,content-type"}}, status: 204,
@@ -595,11 +612,11 @@ func (s step) print(out io.Writer, a answer) {
 	if s.as != "" {
 		fmt.Fprintf(out, "    > Authorization: Bearer (%s)\n", s.as)
 	}
-	for name, values := range s.header {
-		fmt.Fprintf(out, "    > %s: %s\n", name, values[0])
+	for _, name := range slices.Sorted(maps.Keys(s.header)) {
+		fmt.Fprintf(out, "    > %s: %s\n", name, s.header[name][0])
 	}
-	if s.body != "" {
-		fmt.Fprintf(out, "    > %s\n", shorten(s.body))
+	for line := range strings.Lines(s.body) {
+		fmt.Fprintf(out, "    > %s\n", shorten(line))
 	}
 	fmt.Fprintf(out, "    < %d %s", a.status, http.StatusText(a.status))
 	if a.media != "" {

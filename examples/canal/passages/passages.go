@@ -191,37 +191,42 @@ func (b PassagePatch) apply(p *store.Passage) {
 }
 
 func (d desk) book(ctx context.Context, in bookPassage) (*wicketway.Created[Passage, onePassage], error) {
-	lock, err := d.store.Lock(ctx, in.Body.Lock)
-	if errors.Is(err, store.ErrNotThere) {
-		return nil, locks.ErrNoSuchLock.Newf("No lock is called %q.", in.Body.Lock)
-	}
-	if err != nil {
-		return nil, err
-	}
 	account, ok := exchange.AccountOf[*store.Account](ctx) // the guard has loaded it
 	if !ok || account.Keeper {
 		return nil, ErrNoVessel.New("Keepers book by telephone.")
 	}
-	vessel := account.Vessel
-	if lock.State != "open" {
-		return nil, ErrLockClosed.Newf("%s is not open (%s).", lock.Name, lock.State).With("state", lock.State)
-	}
-	if vessel.Length > lock.Length || vessel.Beam > lock.Width {
-		return nil, ErrVesselTooLarge.Newf("%s is %.1f by %.1f m, the chamber of %s is %.1f by %.1f m.",
-			vessel.Name, vessel.Length, vessel.Beam, lock.Name, lock.Length, lock.Width)
-	}
-	p, err := d.store.Book(ctx, store.Passage{
-		Lock: lock.Slug, Vessel: vessel.Plate, Direction: in.Body.Direction, Slot: in.Body.Slot, Crew: in.Body.Crew,
-		Remark: in.Body.Remark,
-	})
-	if errors.Is(err, store.ErrTaken) {
-		return nil, ErrSlotTaken.Newf("Another vessel has %s at %s.", lock.Name,
-			in.Body.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
-	}
+	p, err := d.reserve(ctx, account.Vessel, in.Body)
 	if err != nil {
 		return nil, err
 	}
 	return &wicketway.Created[Passage, onePassage]{Value: show(p), At: onePassage{p.ID}}, nil
+}
+
+// reserve books a passage for a vessel that fits a lock that is open.
+func (d desk) reserve(ctx context.Context, vessel store.Vessel, wanted NewPassage) (store.Passage, error) {
+	lock, err := d.store.Lock(ctx, wanted.Lock)
+	if errors.Is(err, store.ErrNotThere) {
+		return store.Passage{}, locks.ErrNoSuchLock.Newf("No lock is called %q.", wanted.Lock)
+	}
+	if err != nil {
+		return store.Passage{}, err
+	}
+	if lock.State != "open" {
+		return store.Passage{}, ErrLockClosed.Newf("%s is not open (%s).", lock.Name, lock.State).With("state", lock.State)
+	}
+	if vessel.Length > lock.Length || vessel.Beam > lock.Width {
+		return store.Passage{}, ErrVesselTooLarge.Newf("%s is %.1f by %.1f m, the chamber of %s is %.1f by %.1f m.",
+			vessel.Name, vessel.Length, vessel.Beam, lock.Name, lock.Length, lock.Width)
+	}
+	p, err := d.store.Book(ctx, store.Passage{
+		Lock: lock.Slug, Vessel: vessel.Plate, Direction: wanted.Direction, Slot: wanted.Slot, Crew: wanted.Crew,
+		Remark: wanted.Remark,
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return p, ErrSlotTaken.Newf("Another vessel has %s at %s.", lock.Name,
+			wanted.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
+	}
+	return p, err
 }
 
 func show(p store.Passage) Passage {
