@@ -24,7 +24,7 @@ func (a *API) infoOf(k *problem.Kind, base string) facts.Kind {
 	return facts.Kind{
 		Family:  family,
 		Fields:  facts.FieldNames(facts.Fields(k.Fields()...)),
-		Schema:  kindSchema(k, base),
+		Schema:  kindSchema(k, base, a.titles(k)),
 		Status:  k.Status(),
 		Code:    k.Code(),
 		Title:   k.Title(),
@@ -32,6 +32,25 @@ func (a *API) infoOf(k *problem.Kind, base string) facts.Kind {
 		Meaning: k.Meaning(),
 		Example: example,
 	}
+}
+
+// titles are those of a kind in all languages of the API, the original first.
+func (a *API) titles(k *problem.Kind) []string {
+	all := []string{k.Title()}
+	var last *languages // most neighbours have the same
+	for i := range a.targets {
+		l := a.targets[i].terms().languages
+		if l == nil || l == last {
+			continue
+		}
+		last = l
+		for _, tag := range l.tags[1:] {
+			if title, known := l.texts[tag].Title(k); known && !slices.Contains(all, title) {
+				all = append(all, title)
+			}
+		}
+	}
+	return all
 }
 
 // Problems is the catalogue of all kinds of problem that the API can raise, by

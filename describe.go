@@ -73,6 +73,9 @@ func (a *API) fields(d facts.API) []facts.Field {
 		for _, answer := range r.Answers {
 			add(answer.Fields)
 		}
+		if r.Languages != nil {
+			add([]string{"Content-Language"})
+		}
 	}
 	for _, k := range d.Problems {
 		add(k.Fields)

@@ -105,6 +105,7 @@
 //	IgnoreReadOnly     route, group     nearest  Undo
 //	JSONProblems       route, group     nearest  Undo
 //	KindAs             route, group     all      -
+//	Languages          route, group     nearest  Undo
 //	Limits             route, group     by field Undo
 //	Listing            route, group     nearest  Undo
 //	LocatedBy          route            nearest  -

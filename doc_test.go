@@ -26,7 +26,7 @@ func TestTheTableOfSettings(t *testing.T) {
 		"Attach": Attach(1), "Chain": Chain(), "Conditional": Conditional(), "Describes": Describes[None, None](), "Description": Description("a"), "Tags": Tags("a"), "Development": Development(),
 		"Envelope": Envelope("a"), "ErrorsAsProblems": ErrorsAsProblems(), "Fails": Fails(), "Formats": Formats(), "FormatChoice": FormatChoice{}, "Gives": Gives[None](204), "Guard": Guard(wrongGuard{}),
 		"IgnoreReadOnly": IgnoreReadOnly(), "JSONProblems": JSONProblems(), "KindAs": KindAs(nil, nil), "Limits": Limits{Faults: 1}, "Listing": Listing(),
-		"LocatedBy": LocatedBy(serve), "Log": Log(nil), "Media": Media("a/b"), "Name": Name("a"), "Observe": Observe(nil), "OmitNull": OmitNull(),
+		"Languages": Languages("en", problem.Texts{Language: "de"}), "LocatedBy": LocatedBy(serve), "Log": Log(nil), "Media": Media("a/b"), "Name": Name("a"), "Observe": Observe(nil), "OmitNull": OmitNull(),
 		"Overrides": Overrides(), "ProblemBase": ProblemBase("/"), "ProblemShape": ProblemShape("", func(format.Problem) int { return 0 }),
 		"PageSizes": PageSizes{}, "Public": Public(), "Related": Related("help", "/"), "Retirement": Retirement{Sunset: time.Unix(1, 0)}, "Scopes": Scopes("a"),
 		"ShowCauses": ShowCauses{}, "Slashes": Slashes(SlashSame), "Summary": Summary("a"), "Translate": Translate(), "ValueShape": ValueShape(func(format.Success) int { return 0 }), "VersionBy": VersionBy(InPath(), ""),

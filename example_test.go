@@ -339,6 +339,32 @@ func (keepers) Authenticate(*http.Request) (*wicketway.Identity, error) {
 	return &wicketway.Identity{Subject: "K-1", Scopes: []string{"locks:operate"}}, nil
 }
 
+func ExampleLanguages() {
+	german := problem.Texts{
+		Language: "de",
+		Titles:   map[string]string{"lock-closed": "Die Schleuse ist geschlossen"},
+		Details:  map[string]string{"lock-closed": "Sie öffnet wieder am {reopens}."},
+	}
+	closed := problem.Define(http.StatusConflict, "lock-closed", "The lock is closed")
+	api := mustBuild(wicketway.Languages("en", german), wicketway.JSONProblems(),
+		wicketway.Route("PUT /gate", func(context.Context, wicketway.None) (wicketway.None, error) {
+			return wicketway.None{}, closed.New("It reopens on 4 May.").With("reopens", "4. Mai")
+		}, wicketway.Fails(closed)),
+		wicketway.Route("PUT /sluice", func(context.Context, wicketway.None) (wicketway.None, error) {
+			return wicketway.None{}, problem.NotImplemented.New("There is no sluice yet.")
+		}, wicketway.Fails(problem.NotImplemented)))
+	for _, c := range [][2]string{{"PUT /gate", "en"}, {"PUT /gate", "fr, de-CH;q=0.9"}, {"PUT /sluice", "de"}} {
+		w := ask(api, c[0], "Accept-Language: "+c[1], "")
+		var p struct{ Title, Detail string }
+		_ = json.Unmarshal(w.Body.Bytes(), &p, json.MatchCaseInsensitiveNames(true))
+		fmt.Printf("%s: %s. %s\n", w.Header().Get("Content-Language"), p.Title, p.Detail)
+	}
+	// Output:
+	// en: The lock is closed. It reopens on 4 May.
+	// de: Die Schleuse ist geschlossen. Sie öffnet wieder am 4. Mai.
+	// de, en: The server cannot do this. There is no sluice yet.
+}
+
 func ExampleReply_content() {
 	find := func(_ context.Context, in struct {
 		Weir string `from:"path weir"`

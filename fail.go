@@ -127,6 +127,7 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 		}
 	}
 	how.Length = s.out.WillLinger()
+	t.languages.announce(w.Header(), how.Texts, p)
 	if lost := answer.Problem(w, r, p, how); lost != nil {
 		t.logger().
 			WarnContext(r.Context(), "a problem lacks members", "error", clip.Text(s.secrets().Blank(lost.Error()), 8<<10),
@@ -146,7 +147,7 @@ func (s *state) Show(p *format.Problem) {
 // rendering is how a problem of the request is written, with its causes where they are to be shown.
 func (s *state) rendering(p *problem.Problem, shown bool) problem.Rendering {
 	t := s.target.terms()
-	how := problem.Rendering{Base: t.base}
+	how := problem.Rendering{Base: t.base, Texts: t.languages.choose(s.request.Header["Accept-Language"])}
 	if id := exchange.Of(s).ID(); id != "" {
 		how.Instance = "urn:uuid:" + id
 	}

@@ -173,6 +173,34 @@ func (c ShowCauses) part() here.Place { return here.Place{} }
 
 func (c ShowCauses) setting() setting { return causesKind.sayAt(here.Place{}, &c) }
 
+// Languages has the problems of a group told in the language that the caller asks for in Accept-Language (RFC 9110,
+// 12.5.4), by lookup (RFC 4647, 3.4). Original is the language tag of the texts that kinds and rules have by
+// themselves, which everyone else gets. Answers with problems have Content-Language, of two languages where a text is
+// missing, and Vary. The log keeps the original; a problem in an output is told in it as well.
+func Languages(original string, others ...problem.Texts) Setting {
+	return languagesKind.say(newLanguages(original, others))
+}
+
+var languagesKind = &kindOf[*languages]{
+	name:     "Languages",
+	mode:     replaces,
+	undoable: true,
+	field:    func(t *terms) **languages { return &t.languages },
+	wrong: func(in *reading, said *languages) {
+		for i, tag := range said.tags {
+			if !isLanguageTag(tag) {
+				in.wrong("%q is not a language tag, such as de or pt-BR (RFC 5646, 2.1)", tag)
+			}
+			if slices.ContainsFunc(said.tags[:i], func(other string) bool { return strings.EqualFold(tag, other) }) {
+				in.wrong("%s is named twice", tag)
+			}
+		}
+		if len(said.tags) == 1 {
+			in.wrong("there are no other texts, so there is nothing to choose")
+		}
+	},
+}
+
 var causesKind = &kindOf[*ShowCauses]{
 	name:  "ShowCauses",
 	mode:  replaces | ofGroups,

@@ -119,12 +119,13 @@ func (r *resolved) declares(k *problem.Kind) bool {
 }
 
 // kindSchema is the schema of a problem of a kind (RFC 9457, 3).
-func kindSchema(k *problem.Kind, base string) jsontext.Value {
+// A kind has several titles where problems are told in several languages.
+func kindSchema(k *problem.Kind, base string, titles []string) jsontext.Value {
 	text := map[string]any{"type": "string"}
 	address := map[string]any{"type": "string", "format": "uri-reference"}
 	properties := map[string]any{
 		"type":     map[string]any{"const": base + k.Code()},
-		"title":    map[string]any{"const": k.Title()},
+		"title":    oneTitle(titles),
 		"status":   map[string]any{"const": k.Status()},
 		"code":     map[string]any{"const": k.Code()},
 		"detail":   text,
@@ -153,3 +154,10 @@ func kindSchema(k *problem.Kind, base string) jsontext.Value {
 // everywhere are the kinds that any request can meet.
 var everywhere = []*problem.Kind{problem.BadRequest, problem.NotFound, problem.MethodNotAllowed,
 	problem.NotImplemented, problem.Internal, problem.Timeout}
+
+func oneTitle(titles []string) map[string]any {
+	if len(titles) == 1 {
+		return map[string]any{"const": titles[0]}
+	}
+	return map[string]any{"enum": titles}
+}

@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"runtime"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -21,6 +22,8 @@ import (
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/shape"
 	"github.com/wicketway/wicketway/internal/table"
+	"github.com/wicketway/wicketway/internal/writer"
+	"github.com/wicketway/wicketway/negotiate"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
@@ -90,6 +93,7 @@ type groupTerms struct {
 	related     []string   // the links of Related
 	retirement  *retirement
 	causes      *ShowCauses
+	languages   *languages
 }
 
 func (t *terms) ownGroupTerms() {
@@ -313,6 +317,63 @@ type allowRule struct {
 	kind *problem.Kind
 	in   reflect.Type                                                     // the input of the routes that it is about
 	ask  func(ctx context.Context, caller Identity, in any) (bool, error) // in is a pointer
+}
+
+// Languages are those that problems are told in.
+type languages struct {
+	tags  []string // the first is that of the originals
+	texts map[string]*problem.Texts
+}
+
+func newLanguages(original string, others []problem.Texts) *languages {
+	l := &languages{tags: []string{original}, texts: map[string]*problem.Texts{}}
+	for _, t := range others {
+		l.tags = append(l.tags, t.Language)
+		l.texts[t.Language] = &t
+	}
+	return l
+}
+
+func (l *languages) tagged() []string {
+	if l == nil {
+		return nil
+	}
+	return l.tags
+}
+
+// choose gives the texts for a caller; nil for the originals.
+func (l *languages) choose(accept []string) *problem.Texts {
+	if l == nil || accept == nil {
+		return nil
+	}
+	return l.texts[negotiate.Language(accept, l.tags...)]
+}
+
+// announce says in the header which language a problem is told in.
+func (l *languages) announce(h http.Header, texts *problem.Texts, p *problem.Problem) {
+	if l == nil {
+		return
+	}
+	writer.AddVary(h, "Accept-Language")
+	switch {
+	case texts == nil:
+		h.Set("Content-Language", l.tags[0])
+	case texts.Complete(p):
+		h.Set("Content-Language", texts.Language)
+	default:
+		h.Set("Content-Language", texts.Language+", "+l.tags[0])
+	}
+}
+
+// isLanguageTag reports whether a tag has the form of one: letters, and then pieces of letters and digits.
+func isLanguageTag(tag string) bool {
+	for i, piece := range strings.Split(tag, "-") {
+		if piece == "" || len(piece) > 8 || strings.Trim(piece, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789") != "" ||
+			i == 0 && (len(piece) < 2 || strings.ContainsAny(piece, "0123456789")) {
+			return false
+		}
+	}
+	return true
 }
 
 // ShowCauses adds, for one request that asks for it, the causes of a problem and the places where they arose

@@ -63,6 +63,7 @@ var standard = map[string]struct{ note, schema string }{
 	"Cache-Control":               {"How the answer may be kept (RFC 9111, 5.2)", ""},
 	"Content-Disposition":         {"The name of the file, and whether it is to be saved (RFC 6266)", ""},
 	"Content-Encoding":            {"The coding of the body (RFC 9110, 8.4)", ""},
+	"Content-Language":            {"The language of its texts (RFC 9110, 8.5)", ""},
 	"Content-Range":               {"Which part of the content this is (RFC 9110, 14.4)", ""},
 	"Content-Security-Policy":     {"What browsers may load for a page", ""},
 	"Cross-Origin-Opener-Policy":  {"Whether pages of other origins share its browsing context", ""},

@@ -1,5 +1,5 @@
-// Package negotiate reads the preferences of callers: the fields Accept and
-// Accept-Encoding with their quality values (RFC 9110, 12.4 and 12.5).
+// Package negotiate reads the preferences of callers: the fields Accept, Accept-Encoding and
+// Accept-Language with their quality values (RFC 9110, 12.4 and 12.5).
 package negotiate
 
 import (
@@ -146,6 +146,43 @@ func hasOwnParameter(params string) (has bool) {
 	})
 	return has
 }
+
+// Language chooses among the language tags that the server offers: by lookup (RFC 4647, 3.4), so that de-AT takes an
+// offer de. Ranges count in the order of their quality, equal ones in that of the field; "" where none leads to an offer,
+// which the server's own language is then for (RFC 9110, 12.5.4).
+func Language(accept []string, offers ...string) string {
+	type ranged struct {
+		tag     string
+		quality int
+	}
+	var ranges []ranged
+	eachItem(accept, func(tag, params string) {
+		if q := quality(params); q > 0 && tag != "*" && len(tag) <= longestTag && len(ranges) < mostRanges {
+			ranges = append(ranges, ranged{tag, q})
+		}
+	})
+	slices.SortStableFunc(ranges, func(a, b ranged) int { return b.quality - a.quality })
+	for _, r := range ranges {
+		for tag := r.tag; tag != ""; {
+			for _, offer := range offers {
+				if strings.EqualFold(tag, offer) {
+					return offer
+				}
+			}
+			tag = tag[:max(0, strings.LastIndexByte(tag, '-'))]
+			if n := len(tag); n > 2 && tag[n-2] == '-' { // a single letter introduces what was cut off
+				tag = tag[:n-2]
+			}
+		}
+	}
+	return ""
+}
+
+// No caller knows more languages than these, nor one with a longer tag.
+const (
+	mostRanges = 32
+	longestTag = 64
+)
 
 // eachItem calls f for the items of a field that may be in several lines
 // (RFC 9110, 5.6.1), each cut at its first semicolon.

@@ -1,6 +1,7 @@
 package negotiate_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/wicketway/wicketway/negotiate"
@@ -96,6 +97,18 @@ func TestParameter(t *testing.T) {
 	} {
 		if got, ok := negotiate.Parameter([]string{c.accept}, "version", "v1", "v2"); got != c.want || ok != c.ok {
 			t.Errorf("%s: %q %v, want %q %v", c.accept, got, ok, c.want, c.ok)
+		}
+	}
+}
+
+func TestLanguage(t *testing.T) {
+	for accept, want := range map[string]string{
+		"de": "de", "DE-at": "de", "de-Latn-CH-x-gate": "de", "fr, nl;q=0.5": "nl", "pt": "", "pt-br-x": "pt-BR", "en;q=0.1, de;q=0.2": "de",
+		"de;q=0": "", "*": "", "*, nl;q=0.1": "nl", "": "", "de;q=0.5, nl;q=0.5": "de", ",,;q=1": "", "x-de": "", "-": "",
+		strings.Repeat("fr,", 40) + "de": "", // nobody speaks so many
+	} {
+		if got := negotiate.Language([]string{accept}, "en", "de", "nl", "pt-BR"); got != want {
+			t.Errorf("%q: %q, want %q", accept, got, want)
 		}
 	}
 }

@@ -302,6 +302,8 @@ func Hidden(err error) *Problem {
 
 // Rendering has the parts of a rendered problem that depend on the request.
 type Rendering struct {
+	// Texts are in the caller's language; nil leaves the problem as it is.
+	Texts *Texts
 	// Base is what the kind's code is put behind to make the type (RFC 9457, 3.1.1).
 	Base string
 	// Instance names the occurrence; "" leaves it out.
@@ -349,11 +351,12 @@ func (*Problem) JSONSchema() jsontext.Value {
 // appendRest writes what follows the type.
 func (p *Problem) appendRest(b []byte, end int, t Rendering) ([]byte, error) {
 	var lost error
-	b = appendMember(b, "title", p.kind.title)
+	title, _ := t.Texts.Title(p.kind)
+	b = appendMember(b, "title", title)
 	b = append(b, `,"status":`...)
 	b = strconv.AppendInt(b, int64(p.kind.status), 10)
-	if p.detail != "" {
-		b = appendMember(append(b, ','), "detail", clip.Text(p.detail, longestDetail))
+	if detail, _ := t.Texts.Detail(p); detail != "" {
+		b = appendMember(append(b, ','), "detail", clip.Text(detail, longestDetail))
 	}
 	if t.Instance != "" {
 		b = appendMember(append(b, ','), "instance", clip.Text(t.Instance, longestName))
@@ -372,7 +375,7 @@ func (p *Problem) appendRest(b []byte, end int, t Rendering) ([]byte, error) {
 		b = appendString(append(b, ','), m.name)
 		b = append(append(b, ':'), text...)
 	}
-	b = p.appendItems(b, end)
+	b = p.appendItems(b, end, t.Texts)
 	if t.Debug != nil {
 		if len(b)+len(t.Debug)+len(`,"debug":`) > end {
 			lost = errors.Join(lost, errors.New("the member debug is left out: it is too large"))
@@ -384,7 +387,7 @@ func (p *Problem) appendRest(b []byte, end int, t Rendering) ([]byte, error) {
 }
 
 // appendItems writes the faults, as many as find room up to end.
-func (p *Problem) appendItems(b []byte, end int) []byte {
+func (p *Problem) appendItems(b []byte, end int, texts *Texts) []byte {
 	if len(p.items) == 0 {
 		return b
 	}
@@ -395,7 +398,12 @@ func (p *Problem) appendItems(b []byte, end int) []byte {
 		if i > 0 {
 			b = append(b, ',')
 		}
-		if b = p.items[i].append(b); len(b) >= end {
+		item := &p.items[i]
+		if texts != nil {
+			told, _ := texts.Item(*item)
+			item = &told
+		}
+		if b = item.append(b); len(b) >= end {
 			if b = b[:before]; i == 0 {
 				b = b[:start]
 			} else {

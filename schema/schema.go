@@ -47,6 +47,11 @@
 // characters, of which a file has none), and contentMediaType with the media types that are
 // accepted, separated by bars (image/png|image/*).
 //
+// A person who reads of a fault is told a sentence of the rule. The tag says has sentences of the field's own, by rule,
+// and for a value that is missing (required) or of another type (type):
+//
+//	Crew int `json:"crew" rule:"minimum=1" says:"minimum='needs somebody on board' required='says nothing of the crew'"`
+//
 // A type with a method Check(*[Report]) adds rules across members. JSON itself is read
 // by github.com/go-json-experiment/json, strictly: names must match exactly and stand
 // once, text must be UTF-8. Of the options of a json tag omitzero, omitempty, string

@@ -301,6 +301,9 @@ func (e explanation) print(out io.Writer) {
 	if e.Format != "" {
 		line("", "the suffix chooses %s", e.Format)
 	}
+	if r.Languages != nil {
+		line("languages", "%s\tof problems, by Accept-Language", strings.Join(r.Languages, ", "))
+	}
 	for i, a := range r.Answers {
 		sets := ""
 		if len(a.Fields) > 0 {

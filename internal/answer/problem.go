@@ -59,14 +59,16 @@ type Rendering struct {
 // Show is what callers may see of a problem.
 func (how *Rendering) Show(p *problem.Problem) format.Problem {
 	k := p.Kind()
+	title, _ := how.Texts.Title(k)
+	detail, _ := how.Texts.Detail(p)
 	shown := format.Problem{
 		Type:     how.Base + k.Code(),
-		Title:    k.Title(),
-		Detail:   p.Detail(),
+		Title:    title,
+		Detail:   detail,
 		Instance: how.Instance,
 		Code:     k.Code(),
 		Status:   k.Status(),
-		Errors:   p.Items(),
+		Errors:   how.Texts.Items(p),
 		Members:  p.Members(),
 		Debug:    string(how.Debug),
 	}

@@ -82,6 +82,7 @@ type field struct {
 	required bool
 	always   bool          // it is in every value that is sent
 	fallback reflect.Value // the default, where there is one
+	missing  string        // what is told where it is required and absent
 	rule     string        // as it was written
 	note     string
 	example  reflect.Value // the tag example, where there is one
@@ -169,8 +170,12 @@ type site struct {
 	rules  rules
 	items  rules
 	quoted bool
-	needed bool // or else a zero value is as good as none
+	needed bool   // or else a zero value is as good as none
+	unread string // a sentence for a value of another type; "": the usual one
 }
+
+// isMissing is told of a value that is required, where its field says nothing else.
+const isMissing = "is missing"
 
 type rules []rule
 

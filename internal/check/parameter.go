@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"reflect"
@@ -22,6 +23,8 @@ type Parameter struct {
 	fallback reflect.Value
 	rule     string // as it was written
 	note     string
+	missing  string // what is told where it is required and absent
+	unread   string // and where it cannot be read; "": the usual sentence
 	example  reflect.Value
 }
 
@@ -43,11 +46,11 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 			t,
 		)
 	}
-	r, err := parseRules(tag.Get("rule"), typ.base())
+	r, err := parseRules(tag, typ.base())
 	if err != nil {
 		return nil, err
 	}
-	p := &Parameter{typ: typ, rules: r.checks, items: r.items, required: r.required, rule: tag.Get("rule"),
+	p := &Parameter{typ: typ, rules: r.checks, items: r.items, required: r.required, missing: cmp.Or(r.missing, isMissing), unread: r.unread, rule: tag.Get("rule"),
 		note: tag.Get("note")}
 	if p.example, err = r.example(tag, typ.base()); err != nil {
 		return nil, err
@@ -71,7 +74,7 @@ func (p *Parameter) Required() error {
 // Absent fills v for a parameter that was not sent.
 func (p *Parameter) Absent(v reflect.Value) []schema.Fault {
 	if p.required {
-		return []schema.Fault{{Rule: "required", Detail: "is missing"}}
+		return []schema.Fault{{Rule: "required", Detail: p.missing}}
 	}
 	if p.fallback.IsValid() {
 		renew(v, p.fallback)
@@ -86,7 +89,7 @@ func (p *Parameter) Read(text string, v reflect.Value) []schema.Fault {
 		return p.ReadAll([]string{text}, v, 1)
 	}
 	if detail := p.typ.parseText(text, v); detail != "" {
-		return []schema.Fault{p.typ.unreadable(detail)}
+		return []schema.Fault{p.typ.unreadable(cmp.Or(p.unread, detail))}
 	}
 	if len(p.rules) == 0 && !p.typ.judges {
 		return nil
@@ -144,7 +147,7 @@ func (p *Parameter) item(i int, text string, v reflect.Value, found *faults) {
 	at := path{{index: i, item: true}}.pointer()
 	elem := p.typ.elem
 	if detail := elem.parseText(text, v); detail != "" {
-		f := elem.unreadable(detail)
+		f := elem.unreadable(cmp.Or(p.unread, detail))
 		f.Pointer = at
 		found.add(f)
 		return

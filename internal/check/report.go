@@ -2,6 +2,7 @@ package check
 
 import (
 	stdbytes "bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"reflect"
@@ -106,7 +107,7 @@ func (r *reporter) value(at *site) {
 		if r.at += len("null"); r.at > r.end {
 			r.cut = true
 		} else if !at.null {
-			r.fault("type", at.typ.name(), "must not be null", true)
+			r.fault("type", at.typ.name(), cmp.Or(at.unread, "must not be null"), true)
 		}
 		return
 	}
@@ -193,7 +194,7 @@ func (r *reporter) leaf(at *site, typ *Type, start int) {
 		if raw.Kind() == jsontext.KindString {
 			rule = typ.unreadRule()
 		}
-		r.fault(rule, typ.name(), typ.refusal(raw), true)
+		r.fault(rule, typ.name(), cmp.Or(at.unread, typ.refusal(raw)), true)
 		return
 	}
 	r.ask(at, typ, v)
@@ -307,7 +308,7 @@ func (r *reporter) object(t *Type) {
 	for i, f := range t.fields {
 		if f.required && !r.seen[base+i] {
 			r.path.push(spot{name: f.name})
-			r.fault("required", nil, "is missing", false)
+			r.fault("required", nil, f.missing, false)
 			r.path.pop()
 		}
 	}

@@ -80,6 +80,8 @@ type parsed struct {
 	notNull  bool // null is refused, though the Go type has a place for it
 	fallback reflect.Value
 	words    []string // keywords for readers: readOnly, writeOnly, deprecated
+	// missing and unread are sentences of the field's own, for a value that is absent and for one of another type.
+	missing, unread string
 }
 
 // A keyword makes a rule for values of a type.
@@ -139,9 +141,9 @@ func shortEnough(s string, limit int) bool {
 	return len(s) <= limit || utf8.RuneCountInString(s) <= limit
 }
 
-// parseRules reads a rule tag for values of type t.
-func parseRules(tag string, t *Type) (parsed, error) {
-	settings, err := splitRules(tag)
+// parseRules reads the tags rule and says for values of type t.
+func parseRules(tag reflect.StructTag, t *Type) (parsed, error) {
+	settings, err := splitRules(tag.Get("rule"))
 	if err != nil {
 		return parsed{}, err
 	}
@@ -201,7 +203,36 @@ func parseRules(tag string, t *Type) (parsed, error) {
 	if fallback >= 0 {
 		errs = append(errs, p.setFallback(settings[fallback].value, t))
 	}
+	errs = append(errs, p.say(tag.Get("says"), t))
 	return p, errors.Join(errs...)
+}
+
+// say gives rules the sentences of the tag says, in the form of a rule tag: minimum='needs somebody on board'.
+func (p *parsed) say(tag string, t *Type) error {
+	sentences, err := splitRules(tag)
+	if err != nil {
+		return fmt.Errorf("says: %w", err)
+	}
+	for _, s := range sentences {
+		of, keyword := p.checks, s.keyword
+		if inner, forItems := strings.CutPrefix(keyword, "items."); forItems {
+			of, keyword = p.items, inner
+		}
+		at := slices.IndexFunc(of, func(r rule) bool { return r.keyword == keyword })
+		switch {
+		case s.value == "":
+			return fmt.Errorf("says %s: the sentence is missing: %s='...'", s.keyword, s.keyword)
+		case at >= 0:
+			of[at].detail = s.value
+		case s.keyword == "required":
+			p.missing = s.value
+		case s.keyword == "type", s.keyword == "format" && (t.shape == moment || t.shape == encoded):
+			p.unread = s.value
+		default:
+			return fmt.Errorf("says %s: the field has no such rule", s.keyword)
+		}
+	}
+	return nil
 }
 
 // contradictions finds limits that leave nothing between them.

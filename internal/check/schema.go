@@ -3,6 +3,7 @@
 package check
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"reflect"
@@ -314,7 +315,7 @@ func (c *choice) describe() {
 	}
 	teller := func(r rule) *field {
 		said := &Type{goType: reflect.TypeFor[string](), shape: text}
-		f := &field{name: c.set.Member, plain: true, required: true, always: true, typ: said, rules: rules{r},
+		f := &field{name: c.set.Member, plain: true, required: true, always: true, typ: said, rules: rules{r}, missing: isMissing,
 			rule: fmt.Sprintf("%s=%v", r.keyword, r.want)}
 		f.site = site{typ: said, rules: f.rules, needed: true}
 		return f
@@ -420,7 +421,7 @@ func (c *compiler) tags(t reflect.Type, seen map[reflect.Type]bool) {
 
 // rule reads the rule tag of a field.
 func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
-	r, err := parseRules(sf.Tag.Get("rule"), f.typ.base())
+	r, err := parseRules(sf.Tag, f.typ.base())
 	if err != nil {
 		c.failf("%s: %w", where, err)
 		return
@@ -434,7 +435,8 @@ func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
 	f.readOnly = slices.Contains(r.words, "readOnly")
 	f.offset, f.reads = sf.Offset, f.directly(sf)
 	f.required = f.required && !r.fallback.IsValid() && !f.readOnly || r.required
-	f.site = site{f.typ, f.null, f.rules, f.items, f.quoted, f.required}
+	f.missing = cmp.Or(r.missing, isMissing)
+	f.site = site{f.typ, f.null, f.rules, f.items, f.quoted, f.required, r.unread}
 	if f.readOnly && r.required {
 		c.failf("%s: rule required: a readOnly member is never sent", where)
 	}

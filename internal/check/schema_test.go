@@ -333,6 +333,8 @@ func TestMistakesInTypes(t *testing.T) {
 		{0, `rule:"minimun=1"`, `unknown keyword`},
 		{"", `rule:"minimum=1"`, `is for numbers, and texts with a method Compare, not for string`},
 		{0, `rule:"minimum=x"`, `"x" is not a number`},
+		{0, `rule:"minimum=1" says:"maximum='is too large'"`, `says maximum: the field has no such rule`},
+		{0, `rule:"minimum=1" says:"minimum"`, `says minimum: the sentence is missing`},
 		{0, `rule:"minimum=1 default=0"`, `rule default: 0 breaks the field's own rule: it must be at least 1`},
 		{0, `rule:"default=two"`, `rule default: "two" must be a whole number`},
 		{0, `rule:"minimum=1 minimum=2"`, `is given twice`},

@@ -28,7 +28,7 @@ func (s *Set) Sequence(item reflect.Type, tag reflect.StructTag) (*Sequence, err
 	if err := errors.Join(CheckTag(tag), err); err != nil {
 		return nil, err
 	}
-	parsed, err := parseRules(tag.Get("rule"), list)
+	parsed, err := parseRules(tag, list)
 	if err != nil {
 		return nil, err
 	}

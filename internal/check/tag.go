@@ -39,7 +39,7 @@ func CheckTag(tag reflect.StructTag) error {
 }
 
 // tagKeys are the keys of struct tags that mean something here.
-var tagKeys = []string{"from", "rule", "note", "json", "example"}
+var tagKeys = []string{"from", "rule", "note", "json", "example", "says"}
 
 // nearKey gives the key that a mistyped one is meant for; "" for keys of others. A
 // key is near where it differs in case, by one letter too many or too few, or by two

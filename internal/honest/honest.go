@@ -185,6 +185,9 @@ func (c *Checker) wrongProblem(r facts.Route, a Answer, media string) string {
 	for _, m := range r.Chain {
 		known = append(known, m.Sets...)
 	}
+	if r.Languages != nil {
+		known = append(known, "Content-Language")
+	}
 	for _, answer := range r.Answers { // of what ends, say
 		known = append(known, answer.Fields...)
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"github.com/wicketway/wicketway/examples/canal/demo"
+	"github.com/wicketway/wicketway/wicketwaytest"
 )
 
 const (
@@ -34,6 +35,12 @@ func opened(t *testing.T) (*demo.Canal, *httptest.Server) {
 	server := httptest.NewServer(canal.API)
 	t.Cleanup(server.Close)
 	return canal, server
+}
+
+// No text is missing in German.
+func TestTexts(t *testing.T) {
+	canal, _ := opened(t)
+	wicketwaytest.Texts(t, canal.API, []string{"halfHour", "season"}, demo.German)
 }
 
 // Wrong requests to the demo over real HTTP: status, code, and exactly the items

@@ -216,6 +216,11 @@ var steps = []step{
 		code: "input-invalid",
 		items: []string{"query notify enum", "body /lock minLength", "body /direction enum", "body /crew maximum",
 			"body /colour additionalProperties", "body /slot required"}},
+	{title: "Faults, told in German", line: "POST /v2/passages", as: "skipper",
+		header: http.Header{"Content-Type": {"application/json"}, "Accept-Language": {"fr, de-AT;q=0.8, en;q=0.5"}},
+		body:   `{"lock":"bell","direction":"sideways","crew":99,"slot":"2027-05-04T09:30:00Z"}`, status: 422, code: "input-invalid",
+		items: []string{"body /direction enum", "body /crew maximum"}, holds: []string{
+			"Content-Language: de\n", "Accept-Language", "Die Eingabe verletzt eine Regel", "muss eines von diesen sein: up, down", "darf höchstens 40 sein"}},
 	{title: "Text where a number is due", line: "POST /v2/passages", as: "skipper", header: asJSON,
 		body: `{"lock":"bell","direction":"up","slot":"at noon","crew":"many"}`, status: 400, code: "input-unreadable",
 		items: []string{"body /slot format", "body /crew type"}},
@@ -525,7 +530,7 @@ func read(resp *http.Response) (answer, error) {
 	a := answer{status: resp.StatusCode, body: string(text), media: resp.Header.Get("Content-Type"),
 		tag: resp.Header.Get("Etag"), whole: resp.Header}
 	for _, name := range []string{"Content-Type", "Content-Disposition", "Content-Range", "Location", "Allow", "Accept", "Www-Authenticate", "Content-Encoding", "Etag",
-		"Deprecation", "Sunset", "Link", "Retry-After", "Access-Control-Allow-Methods", "Access-Control-Allow-Headers", "Vary"} {
+		"Deprecation", "Sunset", "Link", "Retry-After", "Access-Control-Allow-Methods", "Access-Control-Allow-Headers", "Content-Language", "Vary"} {
 		if v := resp.Header.Values(name); len(v) > 0 {
 			a.header += name + ": " + strings.Join(v, ", ") + "\n"
 		}
