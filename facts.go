@@ -64,6 +64,11 @@ func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 		f.Scopes, f.AnyScope, f.Rules = t.scopes, t.anyScope, len(t.rules)
 	}
 	f.Inputs, f.Bodies = r.asDescribed().inputFacts(docs)
+	if r.input != nil {
+		for _, d := range r.input.Deprecated() {
+			f.Deprecated = append(f.Deprecated, facts.Deprecated{In: d.Source, Name: d.Name, Since: d.Since})
+		}
+	}
 	f.Answers = r.asDescribed().answerInfo(docs)
 	if h := t.house; sendsText(r) && h != nil && (h.make == nil || r.part.out.kind != streamOutput) {
 		f.Envelope = t.house.place()

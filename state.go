@@ -124,6 +124,10 @@ func (s *state) BytesReceived() int64 {
 
 func (s *state) Parameter(i int) string { return s.match.Value(i) }
 
+func (s *state) SentDeprecated(names []string) {
+	exchange.KeepIn(&s.State, exchange.Deprecated(names))
+}
+
 func (s *state) Received() *bind.Body {
 	if s.body == nil { // a middleware has made one up
 		return new(bind.Body)

@@ -30,6 +30,10 @@ func (c Client) Network() netip.Prefix {
 	return p
 }
 
+// Deprecated are the parameters and members of a request that were sent though they are deprecated, such as query notify
+// and body /remark. They are kept where an input without faults has been read: Kept[Deprecated] gives them.
+type Deprecated []string
+
 // ClientOf says where a request comes from: as a middleware has found out, or else by the
 // connection.
 func ClientOf(r *http.Request) Client {

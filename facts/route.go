@@ -35,7 +35,9 @@ type Route struct {
 	Settings []Setting `json:"settings,omitempty"`
 	Inputs   []Input   `json:"inputs,omitempty"`
 	Bodies   []Body    `json:"bodies,omitempty"` // one for each media type
-	Answers  []Answer  `json:"answers,omitempty"`
+	// Deprecated are the inputs that callers should no longer send.
+	Deprecated []Deprecated `json:"deprecated,omitempty"`
+	Answers    []Answer     `json:"answers,omitempty"`
 	// Envelope is the JSON Pointer to the place of values in the shape of the group; "": they are sent as they are.
 	Envelope string    `json:"envelope,omitzero"`
 	Raises   []Problem `json:"raises,omitempty"` // by status and code
@@ -149,6 +151,14 @@ type Input struct {
 	Rule     string         `json:"rule,omitzero"`
 	Note     string         `json:"note,omitzero"`
 	Schema   jsontext.Value `json:"schema,omitzero"` // of a value that is not in a body
+}
+
+// Deprecated is a parameter or a member that callers should no longer send.
+type Deprecated struct {
+	In string `json:"in"` // path, query, header, cookie, form, body
+	// Name is that of a parameter; of a member its JSON Pointer, with * for the items of lists and the members of maps.
+	Name  string `json:"name"`
+	Since string `json:"since,omitzero"` // a date (RFC 3339, 5.6)
 }
 
 // Body is the body that a route reads.

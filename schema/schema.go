@@ -34,7 +34,7 @@
 //	type=string                                                                        on a pointer or an Optional: may be absent, never null
 //	readOnly                                                                           set by the server: refused in bodies, never required
 //	writeOnly                                                                          sent by callers only: a mistake in an output
-//	deprecated                                                                         for readers of the schema
+//	deprecated  deprecated=2027-06-30                                                  for readers of the schema and of logs; with a date since when
 //
 // A pattern is one that ECMA-262 (with the flag u) and Go's regexp read alike; any
 // other is a mistake, as is a limit that the type cannot reach or hold exactly.

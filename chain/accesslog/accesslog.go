@@ -60,6 +60,7 @@ type added struct{ attrs []slog.Attr }
 //   - sent and received, in bytes of bodies as they were on the connection; written and unpacked
 //     where those before and after coding were others
 //   - request, trace, caller and issuer, and caller_request where a caller sent an id that was not taken over
+//   - deprecated: the parameters and members that were sent and are ([exchange.Deprecated])
 //   - of a failure: code (of the problem), error with its cause, private with the values that the problem keeps
 //     from callers, for a 5xx served (the function with file and line), and the stack of a panic
 //   - the attributes of [Add]
@@ -216,6 +217,9 @@ func (e *entry) end(gaveUp bool) {
 	}
 	if sent, ok := exchange.Kept[requestid.CallerRequest](ctx); ok {
 		add("caller_request", string(sent))
+	}
+	if sent, ok := exchange.Kept[exchange.Deprecated](ctx); ok {
+		attrs = append(attrs, slog.Any("deprecated", []string(sent)))
 	}
 	add("remote", remote(e.r))
 	add("code", code)

@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
+	"log/slog"
 	"net"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +18,8 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/observe/usage"
 )
 
 // runTool runs the tool for at most so long.
@@ -181,6 +186,48 @@ func holdsToSchema(t *testing.T, command, out string) {
 	}
 }
 
+type oldBooking struct {
+	Notify string `from:"query notify" rule:"deprecated=2027-03-01"`
+	Body   struct {
+		Stops []struct {
+			Lock string `json:"lock"`
+			Wait int    `json:"wait,omitzero" rule:"deprecated"`
+		} `json:"stops"`
+	} `from:"body"`
+}
+
+// What is deprecated in an input is in the facts, in the log, in the counts and in what retire reads of the log.
+func retireInputs(t *testing.T) {
+	var log bytes.Buffer
+	var counts usage.Table
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"},
+		wicketway.Chain(accesslog.To(slog.New(slog.NewJSONHandler(&log, nil)), accesslog.Settings{}), counts.Count()),
+		wicketway.Route("POST /bookings", func(context.Context, oldBooking) (wicketway.None, error) { return wicketway.None{}, nil }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for query, body := range map[string]string{"?notify=": `{"stops":[{"lock":"bell"},{"lock":"heron","wait":0},{"wait":1,"lock":"mill"}]}`, "": `{"stops":[]}`,
+		"?notify=no": `{"stops":[{"lock":"bell","wait":"long"}]}`} {
+		r := httptest.NewRequest("POST", "/bookings"+query, strings.NewReader(body))
+		r.Header.Set("Content-Type", "application/json")
+		api.ServeHTTP(httptest.NewRecorder(), r)
+	}
+	found, err := lastUses(api.Describe(), &log, false)
+	want := []string{"query notify 2027-03-01 1", "body /stops/*/wait  1"}
+	for i, r := range found.Routes {
+		if got := fmt.Sprint(r.Input, " ", r.Since, " ", r.Uses[0].Calls); err != nil || len(found.Routes) != 2 || got != want[i] {
+			t.Errorf("deprecated inputs: %s, want %s: %+v %v", got, want[i], found, err)
+		}
+	}
+	var rows []string
+	for _, r := range counts.Rows() {
+		rows = append(rows, fmt.Sprint(r.Sent, " ", r.Count))
+	}
+	if got := strings.Join(rows, ", "); got != " 3, body /stops/*/wait 1, query notify 1" {
+		t.Errorf("counted: %s", got)
+	}
+}
+
 // Who still calls what is to go, by logs of every sort.
 func TestRetire(t *testing.T) {
 	at := "2026-11-20T08:00:0"
@@ -201,8 +248,8 @@ func TestRetire(t *testing.T) {
 		t.Fatal(err)
 	}
 	status, out, errs := runTool(time.Minute, "retire", "../../examples/editions", "--log", file)
-	for _, want := range []string{"GET /v1/locks 2027-06-30 grebe 3 2026-11-20T08:00:03Z ", " 192.0.2.7 1 2026-11-20T08:00:04Z ",
-		`\x1b[31m`, "GET /v1/locks/{lock}/tolls 2027-06-30 grebe 1 ", "2 of 2 routes are used, by 8 records of the log 4 lines are not a record of a request"} {
+	for _, want := range []string{"GET /v1/locks - 2027-06-30 grebe 3 2026-11-20T08:00:03Z ", " 192.0.2.7 1 2026-11-20T08:00:04Z ",
+		`\x1b[31m`, "GET /v1/locks/{lock}/tolls - 2027-06-30 grebe 1 ", "2 of 2 routes are used, by 8 records of the log 4 lines are not a record of a request"} {
 		if status != 0 || !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
 			t.Errorf("%d: no %q in\n%s%s", status, want, out, errs)
 		}
@@ -217,6 +264,7 @@ func TestRetire(t *testing.T) {
 	if of, err := lastUses(api.Describe(), strings.NewReader(shared), false); err != nil || len(of.Routes) != 1 || len(of.Routes[0].Uses) != 1 || of.Routes[0].Uses[0].Calls != 1 {
 		t.Errorf("of versions that share their paths: %+v %v", of, err)
 	}
+	retireInputs(t)
 	for _, c := range []struct {
 		args   string
 		status int
@@ -227,7 +275,7 @@ func TestRetire(t *testing.T) {
 		{"../../examples/editions --log main_test.go", 1, "retire reads what chain/accesslog writes as JSON"},
 		{"../../examples/editions --log " + other, 0, "2027-06-30  nobody  0      -\n"},
 		{"../../examples/editions --all --log " + file, 0, "-           grebe      1      2026-11-20T08:00:05Z\n"},
-		{"../../examples/first --log /dev/null", 0, "no route of this API is deprecated or has a sunset; --all lists"},
+		{"../../examples/first --log /dev/null", 0, "no route of this API is deprecated or has a sunset, and no input is; --all lists"},
 		{"../../examples/editions", 2, "missing --log FILE"},
 		{"../../examples/editions --log /none", 2, "/none"},
 		{"../../examples/editions --log .", 1, ".: "},

@@ -120,6 +120,8 @@ func (p parameters) Parameter(i int) string { return p.Value(i) }
 
 func (p parameters) Received() *bind.Body { return nil }
 
+func (p parameters) SentDeprecated([]string) {}
+
 func (f *refusal) print(line func(label, format string, args ...any)) {
 	for i, item := range f.Items {
 		place, kind := item.In+" "+item.Name, ""

@@ -21,7 +21,7 @@ import (
 func retireCommand() *cobra.Command {
 	var log string
 	var all bool
-	c := aboutAPI("retire PACKAGE", "List callers of deprecated routes, from an access log",
+	c := aboutAPI("retire PACKAGE", "List callers of deprecated routes and inputs, from an access log",
 		func(d facts.API, _ []string) (answering, error) {
 			if log == "" {
 				return answering{}, errors.New("missing --log FILE (- for standard input)")
@@ -51,7 +51,7 @@ func retireCommand() *cobra.Command {
 	return c
 }
 
-// retiring lists routes, and who uses them.
+// retiring lists routes and inputs of routes, with those who use them.
 type retiring struct {
 	Routes []retiringRoute `json:"routes"`
 	// Records are those of requests that the log has, and Skipped the lines that are none.
@@ -65,6 +65,8 @@ type retiringRoute struct {
 	Version    string            `json:"version,omitzero"`
 	Method     string            `json:"method"`
 	Path       string            `json:"path"`
+	Input      string            `json:"input,omitzero"` // a parameter or a member, which is deprecated rather than the route
+	Since      string            `json:"since,omitzero"` // of that
 	Retirement *facts.Retirement `json:"retirement,omitzero"`
 	Uses       []use             `json:"uses"` // most calls first
 }
@@ -85,27 +87,28 @@ type record struct {
 	Caller  string    `json:"caller"`
 	Issuer  string    `json:"issuer"`
 	Remote  string    `json:"remote"`
+	Sent    []string  `json:"deprecated"`
 }
 
-// routeNumbers finds the routes that are listed, by their numbers.
-type routeNumbers map[[3]string]int // by version, method and template; without the version where the path has it
+// routeNumbers finds the routes and inputs that are listed, by their numbers.
+type routeNumbers map[[4]string]int // by version, method, template and input; without the version where the path has it
 
-func (e routeNumbers) add(r facts.Route, i int) {
-	e[[3]string{r.Version, r.Method, r.Path}] = i
+func (e routeNumbers) add(r facts.Route, input string, i int) {
+	e[[4]string{r.Version, r.Method, r.Path, input}] = i
 	if r.Chosen == nil || r.Chosen.Field == "" {
-		e[[3]string{"", r.Method, r.Path}] = i
+		e[[4]string{"", r.Method, r.Path, input}] = i
 	}
 }
 
 // find looks for the route that a request was for: that for GET serves HEAD, and mounted handlers all
 // methods.
-func (e routeNumbers) find(r record) (i int, ok bool) {
+func (e routeNumbers) find(r record, input string) (i int, ok bool) {
 	methods := []string{r.Method, ""}
 	if r.Method == "HEAD" {
 		methods = []string{"HEAD", "GET", ""}
 	}
 	for _, method := range methods {
-		if i, ok = e[[3]string{r.Version, method, r.Route}]; ok {
+		if i, ok = e[[4]string{r.Version, method, r.Route, input}]; ok {
 			return i, true
 		}
 	}
@@ -123,9 +126,15 @@ func lastUses(d facts.API, log io.Reader, every bool) (retiring, error) {
 	at := routeNumbers{}
 	for _, r := range d.Routes {
 		if e := r.Retirement; every && !r.Own || e != nil && !(e.Deprecated.IsZero() && e.Sunset.IsZero()) {
-			at.add(r, len(found.Routes))
+			at.add(r, "", len(found.Routes))
 			found.Routes = append(found.Routes, retiringRoute{Version: r.Version, Method: methodName(r.Method), Path: r.Path,
 				Retirement: e, Uses: []use{}})
+		}
+		for _, d := range r.Deprecated {
+			input := d.In + " " + d.Name
+			at.add(r, input, len(found.Routes))
+			found.Routes = append(found.Routes, retiringRoute{Version: r.Version, Method: methodName(r.Method), Path: r.Path,
+				Input: input, Since: d.Since, Uses: []use{}})
 		}
 	}
 	type key struct {
@@ -148,21 +157,23 @@ func lastUses(d facts.API, log io.Reader, every bool) (retiring, error) {
 			found.Skipped++
 		default:
 			found.Records++
-			i, is := at.find(r)
-			if !is {
-				break
-			}
-			k := key{i, cmp.Or(r.Caller, r.Remote, "unknown"), r.Issuer}
-			if uses[k] == nil {
-				if len(uses) >= mostCallers {
-					found.Left++
-					break
+			for _, input := range append([]string{""}, r.Sent...) {
+				i, is := at.find(r, input)
+				if !is {
+					continue
 				}
-				uses[k] = &use{Caller: k.caller, Issuer: k.issuer}
-			}
-			uses[k].Calls++
-			if r.Time.After(uses[k].Last) {
-				uses[k].Last = r.Time
+				k := key{i, cmp.Or(r.Caller, r.Remote, "unknown"), r.Issuer}
+				if uses[k] == nil {
+					if len(uses) >= mostCallers {
+						found.Left++
+						continue
+					}
+					uses[k] = &use{Caller: k.caller, Issuer: k.issuer}
+				}
+				uses[k].Calls++
+				if r.Time.After(uses[k].Last) {
+					uses[k].Last = r.Time
+				}
 			}
 		}
 		if err == io.EOF {
@@ -185,11 +196,11 @@ func lastUses(d facts.API, log io.Reader, every bool) (retiring, error) {
 
 func (f retiring) print(out io.Writer) {
 	if len(f.Routes) == 0 {
-		fmt.Fprintln(out, "no route of this API is deprecated or has a sunset; --all lists the callers of all routes")
+		fmt.Fprintln(out, "no route of this API is deprecated or has a sunset, and no input is; --all lists the callers of all routes")
 		return
 	}
 	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "VERSION\tMETHOD\tPATH\tSUNSET\tCALLER\tCALLS\tLAST")
+	fmt.Fprintln(t, "VERSION\tMETHOD\tPATH\tINPUT\tSUNSET\tCALLER\tCALLS\tLAST")
 	used := 0
 	for _, r := range f.Routes {
 		sunset := "-"
@@ -197,13 +208,13 @@ func (f retiring) print(out io.Writer) {
 			sunset = r.Retirement.Sunset.Format(time.DateOnly)
 		}
 		if len(r.Uses) == 0 {
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\tnobody\t0\t-\n", dash(r.Version), r.Method, r.Path, sunset)
+			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\tnobody\t0\t-\n", dash(r.Version), r.Method, r.Path, dash(r.Input), sunset)
 			continue
 		}
 		used++
 		for _, u := range r.Uses {
 			fmt.Fprintf(
-				t, "%s\t%s\t%s\t%s\t%s\t%d\t%s\n", dash(r.Version), r.Method, r.Path, sunset, u.who(), u.Calls,
+				t, "%s\t%s\t%s\t%s\t%s\t%s\t%d\t%s\n", dash(r.Version), r.Method, r.Path, dash(r.Input), sunset, u.who(), u.Calls,
 				u.Last.UTC().Format(time.RFC3339),
 			)
 		}
@@ -211,7 +222,7 @@ func (f retiring) print(out io.Writer) {
 	t.Flush()
 	fmt.Fprintf(
 		out, "%d of %d %s used, by %d %s of the log\n", used, len(f.Routes),
-		plural(len(f.Routes), "route is", "routes are"), f.Records, plural(f.Records, "record", "records"),
+		f.counted(), f.Records, plural(f.Records, "record", "records"),
 	)
 	if f.Skipped > 0 {
 		fmt.Fprintf(out, "%d %s not a record of a request\n", f.Skipped, plural(f.Skipped, "line is", "lines are"))
@@ -219,6 +230,14 @@ func (f retiring) print(out io.Writer) {
 	if f.Left > 0 {
 		fmt.Fprintf(out, "%d calls of further callers are not listed\n", f.Left)
 	}
+}
+
+// counted says what is listed.
+func (f retiring) counted() string {
+	if slices.ContainsFunc(f.Routes, func(r retiringRoute) bool { return r.Input != "" }) {
+		return plural(len(f.Routes), "route or input is", "routes and inputs are")
+	}
+	return plural(len(f.Routes), "route is", "routes are")
 }
 
 // who is a caller as the table has it.

@@ -34,7 +34,8 @@ type Body struct {
 	// Keep has the text of a JSON body kept.
 	Keep bool
 
-	kept []byte
+	kept       []byte
+	deprecated []string // members that were sent
 
 	source     io.ReadCloser
 	connection Connection

@@ -49,6 +49,28 @@ func (in *Plan) Inputs() (all []Input) {
 	return all
 }
 
+// A Deprecated is a parameter or a member that is deprecated.
+type Deprecated struct {
+	Source string // path, query, header, cookie, form or body
+	Name   string // of a member of a body its JSON Pointer, with * for the items of lists
+	Since  string // a date; "" where none is given
+}
+
+// Deprecated lists what is read and deprecated.
+func (in *Plan) Deprecated() (all []Deprecated) {
+	for _, f := range in.fields {
+		if is, since := f.schema.Deprecated(); is {
+			all = append(all, Deprecated{f.source, f.name, since})
+		}
+	}
+	if in.body != nil && in.body.schema != nil {
+		for _, d := range in.body.schema.Deprecated() {
+			all = append(all, Deprecated{"body", d.Pointer, d.Since})
+		}
+	}
+	return all
+}
+
 // HeaderFields are the names of the header fields that are read.
 func (in *Plan) HeaderFields() (names []string) {
 	for _, f := range in.fields {

@@ -37,6 +37,7 @@ type Plan struct {
 	body    *body
 	most    int  // faults
 	query   bool // some field comes from the query
+	dated   bool // some field, or a member of the body, is deprecated
 	judges  bool // the input has a Check of its own
 	pointer bool // the route takes a pointer to the input
 	varies  []string
@@ -115,6 +116,7 @@ func Compile(t reflect.Type, c Config) *Plan {
 		in.judges = reflect.PointerTo(t).Implements(reflect.TypeFor[interface{ Check(*schema.Report) }]())
 	}
 	in.unread(&c)
+	in.dated = in.Deprecated() != nil
 	if c.Method == http.MethodGet || c.Method == http.MethodHead {
 		in.vary(c.Vary)
 	}
@@ -390,6 +392,8 @@ type Request interface {
 	Parameter(i int) string
 	// Received is the body as it comes in; nil where there is none.
 	Received() *Body
+	// SentDeprecated is told what was sent that is deprecated, as query notify or body /remark.
+	SentDeprecated(names []string)
 }
 
 // Read fills v from a request. Its error is a problem that lists every fault, or one of the
@@ -420,8 +424,10 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 			found.add(f.source, f.name, wrong...)
 		}
 	}
+	var received *Body
 	if in.body != nil {
-		wrong, more, err := in.body.read(in.body.of(v), r, about.Received(), most)
+		received = about.Received()
+		wrong, more, err := in.body.read(in.body.of(v), r, received, most)
 		if err != nil {
 			return err
 		}
@@ -431,7 +437,29 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 	if in.judges && found.items == nil {
 		in.judge(v, &found)
 	}
+	if in.dated && found.items == nil {
+		in.noteDeprecated(r, about, received, query, form)
+	}
 	return found.problem()
+}
+
+// noteDeprecated tells what was sent that is deprecated.
+func (in *Plan) noteDeprecated(r *http.Request, about Request, received *Body, query, form url.Values) {
+	var names []string
+	for i := range in.fields {
+		f := &in.fields[i]
+		if is, _ := f.schema.Deprecated(); is && (f.source == "path" || len(f.texts(r, query, form)) > 0) {
+			names = append(names, f.source+" "+f.name)
+		}
+	}
+	if in.body != nil {
+		for _, pointer := range received.deprecated {
+			names = append(names, "body "+pointer)
+		}
+	}
+	if names != nil {
+		about.SentDeprecated(names)
+	}
 }
 
 // malformed says why parameters cannot be read, in a query or a form.
@@ -461,10 +489,22 @@ func (in *Plan) judge(v reflect.Value, found *faults) {
 }
 
 func (f *field) read(v reflect.Value, r *http.Request, about Request, query, form url.Values, most int) []schema.Fault {
-	var texts []string
-	switch f.source {
-	case "path":
+	if f.source == "path" {
 		return f.schema.Read(about.Parameter(f.parameter), v)
+	}
+	texts := f.texts(r, query, form)
+	switch len(texts) {
+	case 0:
+		return f.schema.Absent(v)
+	case 1:
+		return f.schema.Read(texts[0], v)
+	}
+	return f.schema.ReadAll(texts, v, most)
+}
+
+// texts are what was sent for a field that is not in the path.
+func (f *field) texts(r *http.Request, query, form url.Values) (texts []string) {
+	switch f.source {
 	case "query":
 		texts = query[f.name]
 	case "header":
@@ -478,13 +518,7 @@ func (f *field) read(v reflect.Value, r *http.Request, about Request, query, for
 			texts = append(texts, c.Value)
 		}
 	}
-	switch len(texts) {
-	case 0:
-		return f.schema.Absent(v)
-	case 1:
-		return f.schema.Read(texts[0], v)
-	}
-	return f.schema.ReadAll(texts, v, most)
+	return texts
 }
 
 // buffers are for bodies. What is decoded from one keeps nothing of it.
@@ -544,6 +578,9 @@ func (b *body) read(
 		received.kept = bytes.Clone(buffer.Bytes())
 	}
 	found, more = b.schema.Decode(buffer.Bytes(), v.Addr().Interface(), check.Reading{Lenient: b.lenient, Most: most})
+	if found == nil {
+		received.deprecated = b.schema.DeprecatedIn(buffer.Bytes())
+	}
 	return found, more, nil
 }
 

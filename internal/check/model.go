@@ -3,6 +3,7 @@ package check
 import (
 	"encoding"
 	"reflect"
+	"slices"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -39,6 +40,7 @@ type Type struct {
 	// recursive: the type contains itself.
 	recursive bool
 	readOnly  bool // it has, or a type below it, a member that only the server sets
+	outdated  bool // it has, or a type below it, a member that is deprecated
 }
 
 type shape uint8
@@ -77,6 +79,7 @@ type field struct {
 	rules    rules
 	items    rules    // for each item of a list
 	words    []string // keywords that are for readers of the schema
+	since    string   // of one that is deprecated
 	null     bool     // null may be there
 	readOnly bool     // only the server sets it
 	required bool
@@ -130,6 +133,8 @@ func (f *field) of(v reflect.Value) (reflect.Value, bool) {
 	}
 	return v, true
 }
+
+func (f *field) deprecated() bool { return slices.Contains(f.words, "deprecated") }
 
 func implements(t reflect.Type, any []reflect.Type) bool {
 	for _, i := range any {

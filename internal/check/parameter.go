@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 
 	"github.com/go-json-experiment/json"
@@ -20,6 +21,8 @@ type Parameter struct {
 	rules    rules
 	items    rules
 	required bool
+	words    []string
+	since    string // of one that is deprecated
 	fallback reflect.Value
 	rule     string // as it was written
 	note     string
@@ -50,7 +53,7 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 	if err != nil {
 		return nil, err
 	}
-	p := &Parameter{typ: typ, rules: r.checks, items: r.items, required: r.required, missing: cmp.Or(r.missing, isMissing), unread: r.unread, rule: tag.Get("rule"),
+	p := &Parameter{typ: typ, rules: r.checks, items: r.items, required: r.required, words: r.words, since: r.since, missing: cmp.Or(r.missing, isMissing), unread: r.unread, rule: tag.Get("rule"),
 		note: tag.Get("note")}
 	if p.example, err = r.example(tag, typ.base()); err != nil {
 		return nil, err
@@ -60,6 +63,11 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 		set(p.fallback, r.fallback)
 	}
 	return p, nil
+}
+
+// Deprecated reports whether the parameter is deprecated, and since when; "" where that is not said.
+func (p *Parameter) Deprecated() (is bool, since string) {
+	return slices.Contains(p.words, "deprecated"), p.since
 }
 
 // Required makes the parameter required, as those of a path are.

@@ -80,6 +80,7 @@ type parsed struct {
 	notNull  bool // null is refused, though the Go type has a place for it
 	fallback reflect.Value
 	words    []string // keywords for readers: readOnly, writeOnly, deprecated
+	since    string   // of what is deprecated
 	// missing and unread are sentences of the field's own, for a value that is absent and for one of another type.
 	missing, unread string
 }
@@ -175,7 +176,12 @@ func parseRules(tag reflect.StructTag, t *Type) (parsed, error) {
 						t.goType, t.name()),
 				)
 			}
-		case "readOnly", "writeOnly", "deprecated":
+		case "deprecated":
+			p.words = append(p.words, s.keyword)
+			if p.since = s.value; s.hasValue && !isDate(s.value) {
+				errs = append(errs, fmt.Errorf("rule deprecated: %q is not a date such as 2027-06-30, since when it is", s.value))
+			}
+		case "readOnly", "writeOnly":
 			p.words = append(p.words, s.keyword)
 			if s.hasValue {
 				errs = append(errs, fmt.Errorf("rule %s: takes no value", s.keyword))

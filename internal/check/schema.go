@@ -65,9 +65,10 @@ func (c *compiler) settle() {
 			for _, f := range t.fields {
 				t.take(f.typ)
 				t.readOnly = t.readOnly || f.readOnly
+				t.outdated = t.outdated || f.deprecated()
 			}
 			changed = changed || t.deep != before.deep || t.open != before.open || t.judges != before.judges ||
-				t.readOnly != before.readOnly || len(t.tells) != len(before.tells)
+				t.readOnly != before.readOnly || t.outdated != before.outdated || len(t.tells) != len(before.tells)
 		}
 	}
 }
@@ -102,6 +103,7 @@ func (t *Type) mark() {
 }
 
 func (t *Type) take(inner *Type) {
+	t.outdated = t.outdated || inner.outdated
 	t.judges, t.open, t.readOnly = t.judges || inner.judges, t.open || inner.open, t.readOnly || inner.readOnly
 	for _, member := range inner.tells {
 		if !slices.Contains(t.tells, member) {
@@ -430,7 +432,7 @@ func (c *compiler) rule(f *field, sf reflect.StructField, where string) {
 		c.failf("%s: rule default: an Optional is absent where nothing was sent", where)
 		return
 	}
-	f.rules, f.items, f.words = r.checks, r.items, r.words
+	f.rules, f.items, f.words, f.since = r.checks, r.items, r.words, r.since
 	f.null = f.null && !r.notNull
 	f.readOnly = slices.Contains(r.words, "readOnly")
 	f.offset, f.reads = sf.Offset, f.directly(sf)

@@ -1,4 +1,4 @@
-// Package usage counts calls by caller, version and route.
+// Package usage counts calls by caller, version and route, and the deprecated parameters and members that they send.
 package usage
 
 import (
@@ -18,9 +18,12 @@ type Row struct {
 	Version string
 	Method  string
 	Route   string // the template
-	Count   int64
-	First   time.Time
-	Last    time.Time
+	// Sent is a parameter or a member that is deprecated and was sent with so many of the calls, such as query notify or
+	// body /remark; "" in the row of all calls.
+	Sent  string
+	Count int64
+	First time.Time
+	Last  time.Time
 }
 
 // A Table counts. It is bounded: once it is full new callers are counted in rows without a caller,
@@ -35,7 +38,7 @@ type Table struct {
 	others int // requests of callers who found no room
 }
 
-type key struct{ issuer, caller, version, method, route string }
+type key struct{ issuer, caller, version, method, route, sent string }
 
 // Count counts the requests that find a route and are answered with less than 500.
 func (t *Table) Count() exchange.Middleware {
@@ -55,7 +58,12 @@ func (t *Table) Count() exchange.Middleware {
 					method = "*"
 				}
 				caller := x.Caller()
-				t.add(key{caller.Issuer, caller.Subject, x.Version(), method, route}, time.Now())
+				k, now := key{caller.Issuer, caller.Subject, x.Version(), method, route, ""}, time.Now()
+				t.add(k, now)
+				sent, _ := exchange.Kept[exchange.Deprecated](r.Context())
+				for _, k.sent = range sent {
+					t.add(k, now)
+				}
 			})
 		},
 	}
@@ -74,7 +82,7 @@ func (t *Table) add(k key, now time.Time) {
 			k.issuer, k.caller = "", ""
 		}
 		if row = t.rows[k]; row == nil {
-			row = &Row{Caller: k.caller, Issuer: k.issuer, Version: k.version, Method: k.method, Route: k.route, First: now}
+			row = &Row{Caller: k.caller, Issuer: k.issuer, Version: k.version, Method: k.method, Route: k.route, Sent: k.sent, First: now}
 			t.rows[k] = row
 		}
 	}
@@ -82,7 +90,7 @@ func (t *Table) add(k key, now time.Time) {
 	row.Last = now
 }
 
-// Rows returns the counts, by version, route, method, caller and issuer.
+// Rows returns the counts, by version, route, method, caller, issuer and input.
 func (t *Table) Rows() []Row {
 	t.mu.Lock()
 	all := make([]Row, 0, len(t.rows))
@@ -93,7 +101,7 @@ func (t *Table) Rows() []Row {
 	slices.SortFunc(all, func(a, b Row) int {
 		return cmp.Or(
 			cmp.Compare(a.Version, b.Version), cmp.Compare(a.Route, b.Route), cmp.Compare(a.Method, b.Method),
-			cmp.Compare(a.Caller, b.Caller), cmp.Compare(a.Issuer, b.Issuer),
+			cmp.Compare(a.Caller, b.Caller), cmp.Compare(a.Issuer, b.Issuer), cmp.Compare(a.Sent, b.Sent),
 		)
 	})
 	return all

@@ -216,6 +216,8 @@ var steps = []step{
 		code: "input-invalid",
 		items: []string{"query notify enum", "body /lock minLength", "body /direction enum", "body /crew maximum",
 			"body /colour additionalProperties", "body /slot required"}},
+	{title: "A query parameter that is deprecated, as the log says", line: "POST /v2/passages?notify=keeper", as: "skipper",
+		header: asJSON, body: newPassage, status: 409, code: "slot-taken", log: true},
 	{title: "Faults, told in German", line: "POST /v2/passages", as: "skipper",
 		header: http.Header{"Content-Type": {"application/json"}, "Accept-Language": {"fr, de-AT;q=0.8, en;q=0.5"}},
 		body:   `{"lock":"bell","direction":"sideways","crew":99,"slot":"2027-05-04T09:30:00Z"}`, status: 422, code: "input-invalid",

@@ -121,7 +121,7 @@ type onePassage struct {
 }
 
 type bookPassage struct {
-	Notify string     `from:"query notify" rule:"enum=none|skipper|keeper default=none" note:"Who is notified"`
+	Notify string     `from:"query notify" rule:"enum=none|skipper|keeper default=none deprecated=2027-03-01" note:"Who is notified"`
 	Body   NewPassage `from:"body"`
 }
 
