@@ -342,7 +342,7 @@ func (b *builder) checkFormats() {
 	}
 	type checker interface{ CheckRoutes([]facts.Route) error }
 	offering := map[checker][]facts.Route{}
-	at := map[checker]here.Place{}
+	at, named := map[checker]here.Place{}, map[checker]string{}
 	var order []checker
 	for _, r := range b.routes {
 		var known []facts.Route
@@ -359,9 +359,9 @@ func (b *builder) checkFormats() {
 						known = []facts.Route{r.makeFacts(nil)}
 					}
 					if _, seen := at[c]; !seen {
-						at[c], order = s.at, append(order, c)
+						at[c], named[c], order = s.at, s.name, append(order, c)
 					}
-					if s.acts(r) {
+					if s.acts(r) && s.kind != settingKind(pagesKind) {
 						offering[c] = append(offering[c], known...)
 						continue
 					}
@@ -372,7 +372,7 @@ func (b *builder) checkFormats() {
 	}
 	for _, c := range order {
 		for _, err := range check.Unjoin(c.CheckRoutes(offering[c])) {
-			b.mistake(at[c], "Formats: %s: %v", c.(format.Format).Name(), err)
+			b.mistake(at[c], "%s: %s: %v", named[c], c.(format.Format).Name(), err)
 		}
 	}
 }

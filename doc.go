@@ -103,7 +103,6 @@
 //	Gives              route            all      -
 //	Guard              route, group     nearest  Public
 //	IgnoreReadOnly     route, group     nearest  Undo
-//	JSONProblems       route, group     nearest  Undo
 //	KindAs             route, group     all      -
 //	Languages          route, group     nearest  Undo
 //	Limits             route, group     by field Undo
@@ -117,6 +116,7 @@
 //	Overrides          route            nearest  -
 //	PageSizes          route, group     by field Undo
 //	ProblemBase        route, group     nearest  Undo
+//	ProblemPages       route, group     nearest  Undo
 //	ProblemShape       route, group     nearest  Undo
 //	Public             route, group     nearest  -
 //	Related            route, group     all      -

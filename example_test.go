@@ -346,7 +346,7 @@ func ExampleLanguages() {
 		Details:  map[string]string{"lock-closed": "Sie öffnet wieder am {reopens}."},
 	}
 	closed := problem.Define(http.StatusConflict, "lock-closed", "The lock is closed")
-	api := mustBuild(wicketway.Languages("en", german), wicketway.JSONProblems(),
+	api := mustBuild(wicketway.Languages("en", german), wicketway.ProblemPages(format.JSON()),
 		wicketway.Route("PUT /gate", func(context.Context, wicketway.None) (wicketway.None, error) {
 			return wicketway.None{}, closed.New("It reopens on 4 May.").With("reopens", "4. Mai")
 		}, wicketway.Fails(closed)),

@@ -117,7 +117,14 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	shown := s.showsCauses()
 	how := answer.Rendering{NoStore: shown, Rendering: s.rendering(p, shown), Indent: t.development, JSON: t.jsonOnly,
 		Of: s}
+	page := 0
+	if t.pages != nil && s.match.Suffix == "" {
+		writer.AddVary(w.Header(), "Accept")
+		page, _, _ = t.pages.Choose(r, "", false) // its first offer is for all who accept neither
+	}
 	switch {
+	case page > 0:
+		how.Offer = &t.pages.Offers[page]
 	case t.problemsAs != nil:
 		how.Offer, how.Chosen = t.problemsAs.offer, true
 	case t.formats != nil && !t.jsonOnly:
@@ -142,6 +149,9 @@ func (s *state) Show(p *format.Problem) {
 		p.Route = ""
 	}
 	p.Caller = exchange.Of(s).Caller().Subject
+	if in := s.target.input; in != nil {
+		p.Values = in.Sent(s.body, s.request.URL.Query())
+	}
 }
 
 // rendering is how a problem of the request is written, with its causes where they are to be shown.

@@ -73,7 +73,7 @@ func TestFormats(t *testing.T) {
 		wicketway.Group(wicketway.Formats(pages), wicketway.FormatChoice{By: always},
 			wicketway.Route("GET /rows/{row}", one, wicketway.Fails(errNoRow)),
 			wicketway.Route("GET /broken", one2, wicketway.Name("broken")),
-			wicketway.Route("POST /plain/{row}", one, wicketway.Fails(errNoRow), wicketway.JSONProblems())),
+			wicketway.Route("POST /plain/{row}", one, wicketway.Fails(errNoRow), wicketway.ProblemPages(format.JSON()))),
 		wicketway.Route("GET /first", list, wicketway.Formats(csv.Lists(), format.JSON()), wicketway.FormatChoice{OrFirst: true}),
 		wicketway.Route("GET /vendor", list, wicketway.Media("application/vnd.canal+json"), wicketway.Formats(csv.Lists())),
 		wicketway.Route("GET /json", list),

@@ -129,15 +129,6 @@ var shapeKind = &kindOf[*problemShape]{
 	},
 }
 
-// JSONProblems sends the problems of a group as JSON, without regard to Accept or another choice of the caller.
-func JSONProblems() Setting { return jsonProblemsKind.say(true) }
-
-var jsonProblemsKind = &kindOf[bool]{
-	name:  "JSONProblems",
-	mode:  replaces | ofGroups,
-	field: func(t *terms) *bool { return &t.jsonOnly },
-}
-
 // ProblemBase is the start of the type of problems, before the code of their kind
 // (RFC 9457, 3.1.1): the URI of a page about them, with its last slash. Without
 // it that is /problems/, which the API serves itself; an API that another handler
@@ -173,6 +164,38 @@ func (c ShowCauses) part() here.Place { return here.Place{} }
 
 func (c ShowCauses) setting() setting { return causesKind.sayAt(here.Place{}, &c) }
 
+// ProblemPages has problems shown as pages to callers that prefer HTML, whatever the formats of values: the 404, 401 and
+// 500 of an API that answers JSON alone. All others get them as before.
+//
+//	wicketway.ProblemPages(html.Pages(templates))
+//
+// With [format.JSON] there are no pages: problems are JSON, without regard to Accept or another choice of the caller.
+func ProblemPages(by format.Format) Setting { return pagesKind.say([]format.Format{by}) }
+
+var pagesKind = &kindOf[[]format.Format]{
+	name:     "ProblemPages",
+	mode:     replaces | ofGroups,
+	undoable: true,
+	field:    func(t *terms) *[]format.Format { return &t.pagesBy },
+	wrong: func(in *reading, said []format.Format) {
+		checkFormats(in, said)
+		if _, writes := said[0].(format.ProblemFormat); !writes && said[0] != format.JSON() {
+			in.wrong("it takes a format.ProblemFormat, such as html.Pages, or format.JSON()")
+		}
+	},
+	apply: func(in *reading, _ []format.Format) {
+		in.pages, in.jsonOnly = nil, false
+		switch {
+		case in.pagesBy == nil:
+		case in.pagesBy[0] == format.JSON():
+			in.jsonOnly = true
+		default:
+			in.pages = answer.NewChoice(answer.Choice{Offers: []answer.Offer{offerOf(format.JSON()), offerOf(in.pagesBy[0])},
+				Accept: true, First: true})
+		}
+	},
+}
+
 // Languages has the problems of a group told in the language that the caller asks for in Accept-Language (RFC 9110,
 // 12.5.4), by lookup (RFC 4647, 3.4). Original is the language tag of the texts that kinds and rules have by
 // themselves, which everyone else gets. Answers with problems have Content-Language, of two languages where a text is
@@ -183,7 +206,7 @@ func Languages(original string, others ...problem.Texts) Setting {
 
 var languagesKind = &kindOf[*languages]{
 	name:     "Languages",
-	mode:     replaces,
+	mode:     replaces | ofGroups,
 	undoable: true,
 	field:    func(t *terms) **languages { return &t.languages },
 	wrong: func(in *reading, said *languages) {

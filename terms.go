@@ -94,6 +94,8 @@ type groupTerms struct {
 	retirement  *retirement
 	causes      *ShowCauses
 	languages   *languages
+	pagesBy     []format.Format
+	pages       *answer.Choice // made of pagesBy
 }
 
 func (t *terms) ownGroupTerms() {

@@ -5,6 +5,7 @@ package format
 import (
 	"io"
 	"net/http"
+	"net/url"
 
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
@@ -52,6 +53,20 @@ type Problem struct {
 	// Of the request: its method and path, the template of its route, the version that serves it, and the subject of its
 	// caller; "" where there is none.
 	Method, Path, Route, Version, Caller string
+	// Values are those of the form and of the query that the route reads, by name, so that a form can be shown again with
+	// them and with its Faults. What is a secret by its name, such as a PIN, is not among them.
+	Values url.Values
+}
+
+// Faults are the details of the faults of one field, such as vessel: a field of a form, a parameter, or the member of a
+// body at the pointer /vessel.
+func (p Problem) Faults(field string) (details []string) {
+	for _, i := range p.Errors {
+		if i.In != "body" && i.Name == field || i.In == "body" && i.Pointer != nil && *i.Pointer == "/"+field {
+			details = append(details, i.Detail)
+		}
+	}
+	return details
 }
 
 // JSON is the format of all values, unless wicketway.Formats says otherwise. In Formats it says at which

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"sync/atomic"
 	"time"
@@ -35,6 +36,7 @@ type Body struct {
 	Keep bool
 
 	kept       []byte
+	form       url.Values
 	deprecated []string // members that were sent
 
 	source     io.ReadCloser

@@ -71,6 +71,23 @@ func (in *Plan) Deprecated() (all []Deprecated) {
 	return all
 }
 
+// Sent are the values of a form and of a query that fields read, without secrets; nil where there are none.
+func (in *Plan) Sent(received *Body, query url.Values) (sent url.Values) {
+	for _, f := range in.fields {
+		from := query
+		if f.source == "form" && received != nil {
+			from = received.form
+		}
+		if texts := from[f.name]; texts != nil && f.public && (f.source == "form" || f.source == "query") {
+			if sent == nil {
+				sent = url.Values{}
+			}
+			sent[f.name] = append(sent[f.name], texts...)
+		}
+	}
+	return sent
+}
+
 // HeaderFields are the names of the header fields that are read.
 func (in *Plan) HeaderFields() (names []string) {
 	for _, f := range in.fields {

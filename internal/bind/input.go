@@ -52,6 +52,7 @@ type Plan struct {
 type field struct {
 	source    string
 	name      string
+	public    bool  // the name is none of a secret
 	index     []int // in the struct
 	parameter int   // in the template, for a path
 	typ       reflect.Type
@@ -288,7 +289,7 @@ func (in *Plan) parameter(c *Config, where, source, name string, sf reflect.Stru
 		}
 		p = &check.Parameter{} // the other mistakes are still looked for
 	}
-	f := field{source: source, name: name, index: index, typ: sf.Type, schema: p}
+	f := field{source: source, name: name, public: !secret.Credentials.HasField(sf), index: index, typ: sf.Type, schema: p}
 	switch source {
 	case "path":
 		names := c.Parameters
@@ -417,6 +418,9 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 		if form, err = in.form.read(v, r, about.Received(), &found); err != nil {
 			return err
 		}
+	}
+	if form != nil {
+		about.Received().form = form
 	}
 	for i := range in.fields {
 		f := &in.fields[i]
