@@ -11,6 +11,7 @@ import (
 
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/segment"
 )
 
 // Content is an output that is sent as it is: a text, a picture, a file. Where its body can
@@ -89,7 +90,7 @@ type Redirect struct {
 func (r Redirect) Answer(w http.ResponseWriter, to *http.Request) error { return r.answerAs(0, w, to) }
 
 func (r Redirect) answerAs(status int, w http.ResponseWriter, _ *http.Request) error {
-	if !r.Elsewhere && !isOwnPath(r.Path) {
+	if !r.Elsewhere && !segment.IsOwnPath(r.Path) {
 		return fmt.Errorf("redirect to %q: it is not a path of this host, such as /locks/bell; Elsewhere allows others",
 			r.Path)
 	}
@@ -159,11 +160,4 @@ func sendAway(w http.ResponseWriter, ofReply, own int, to string) error {
 	w.Header().Set("Location", to)
 	w.WriteHeader(status)
 	return nil
-}
-
-// isOwnPath reports whether browsers take a text for a path of the same host: they read a
-// backslash like a slash, and pass over tabs and line breaks.
-func isOwnPath(path string) bool {
-	return strings.HasPrefix(path, "/") && !strings.HasPrefix(path, "//") && !strings.HasPrefix(path, `/\`) &&
-		!strings.ContainsFunc(path, func(c rune) bool { return c <= ' ' || c == 0x7f })
 }

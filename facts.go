@@ -181,6 +181,7 @@ func guardInfo(s exchange.Scheme, at facts.Place) *facts.Guard {
 		Address: s.Address,
 		Flows:   s.Flows,
 		Note:    s.Note,
+		SignIn:  s.SignIn,
 		At:      at,
 	}
 	for _, one := range s.Any {

@@ -3,12 +3,16 @@ package wicketway
 import (
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/segment"
 	"github.com/wicketway/wicketway/internal/sent"
+	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -49,7 +53,9 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 				continue // what Public opens of a handler for all methods
 			}
 			if err := s.take(step.Step, func() error { return t.terms().admit(w, r, s, step.Name) }); err != nil {
-				Fail(w, r, err)
+				if !s.leadsToSignIn(w, r, err) {
+					Fail(w, r, err)
+				}
 				return
 			}
 		case exchange.StepSeats:
@@ -106,6 +112,36 @@ func (s *state) runSeated(i int, w http.ResponseWriter, r *http.Request) {
 	}
 	defer step.seats.free()
 	s.run(i+1, w, r)
+}
+
+// leadsToSignIn sends a person without credentials to the page where they sign in, if the guard has one and the request
+// could be repeated from there.
+func (s *state) leadsToSignIn(w http.ResponseWriter, r *http.Request, err error) bool {
+	asked := r.URL.RequestURI()
+	if p := problem.In(err); p == nil || p.Kind().Status() != http.StatusUnauthorized || r.Method != http.MethodGet ||
+		!segment.IsOwnPath(asked) || !answer.PrefersPage(r) {
+		return false
+	}
+	page := signInOf(s.target.terms().guard.Scheme())
+	if page == "" || page == r.URL.Path {
+		return false
+	}
+	h := w.Header()
+	writer.AddVary(h, "Accept")
+	h.Set("Cache-Control", "no-store")
+	h.Set("Location", page+"?"+url.Values{"back": {asked}}.Encode())
+	w.WriteHeader(http.StatusSeeOther)
+	return true
+}
+
+// signInOf is the page of a guard, or of the first of several that has one.
+func signInOf(s exchange.Scheme) string {
+	for _, one := range append([]exchange.Scheme{s}, s.Any...) {
+		if one.SignIn != "" {
+			return one.SignIn
+		}
+	}
+	return ""
 }
 
 // admit asks the guard about a request.

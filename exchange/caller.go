@@ -34,6 +34,10 @@ type Scheme struct {
 	Scheme string
 	// Format is a hint for readers: JWT.
 	Format string
+	// SignIn is the path of a page where people sign in. One who has no credentials, asks by GET and prefers HTML is led
+	// there by a 303, with the path and query that they asked for as the query parameter back; all others get 401. The
+	// page itself must be open to everyone.
+	SignIn string
 	// In and Field say where a key is sent, where the type is apiKey: header and
 	// X-Api-Key.
 	In, Field string

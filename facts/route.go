@@ -85,6 +85,8 @@ type Guard struct {
 	Address string `json:"address,omitzero"`
 	Flows   []Flow `json:"flows,omitempty"` // of OAuth 2.0 (RFC 6749)
 	Note    string `json:"note,omitzero"`
+	// SignIn is the path of the page to which people without credentials are led, by a 303.
+	SignIn string `json:"signIn,omitzero"`
 	// Any are the guards of which one is enough, where there are several.
 	Any []Guard `json:"any,omitempty"`
 	// After is how many of the chain come before the guard.

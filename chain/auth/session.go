@@ -16,6 +16,7 @@ import (
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/method"
+	"github.com/wicketway/wicketway/internal/segment"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -26,7 +27,7 @@ import (
 // (net/http.CrossOriginProtection).
 type Sessions struct {
 	guard
-	name           string
+	name, signIn   string
 	sealers        []cipher.AEAD // the first seals
 	idle, absolute time.Duration
 	origins        *http.CrossOriginProtection
@@ -43,6 +44,9 @@ type SessionSettings struct {
 	Idle time.Duration
 	// Absolute is how long it lasts in all; 12 hours where it is 0.
 	Absolute time.Duration
+	// SignIn is the path of the page where people sign in, such as /sign-in: [exchange.Scheme] says who is led there. The
+	// page reads where they come from as a [Back].
+	SignIn string
 	// Origins are trusted though they are others: https://canal.example.
 	Origins []string
 }
@@ -64,6 +68,9 @@ func NewSessions(s SessionSettings, settings Settings) *Sessions {
 	}
 	if err := (&http.Cookie{Name: g.name, Value: "x"}).Valid(); err != nil {
 		g.wrongf("the name %q: %v", s.Name, err)
+	}
+	if g.signIn = s.SignIn; s.SignIn != "" && (!segment.IsOwnPath(s.SignIn) || strings.Contains(s.SignIn, "?")) {
+		g.wrongf("the sign-in page %q is not a path of this host, such as /sign-in", s.SignIn)
 	}
 	if s.Idle > 0 {
 		g.idle = s.Idle
@@ -121,6 +128,28 @@ type Session struct {
 	ID          string
 	Began, Ends time.Time
 }
+
+// Back is where somebody goes who has signed in: a path of this host, with its query, as a sign-in page gets it in the
+// parameter back. It is read by UnmarshalText, which refuses whatever could lead to another host.
+//
+//	type signIn struct {
+//		PIN  string    `from:"form pin"`
+//		Back auth.Back `from:"form back" rule:"default=/"`
+//	}
+type Back string
+
+// UnmarshalText takes a path of this host.
+func (b *Back) UnmarshalText(text []byte) error {
+	path := string(text)
+	if !segment.IsOwnPath(path) {
+		return errors.New("write a path of this host, such as /passages?limit=2")
+	}
+	*b = Back(path)
+	return nil
+}
+
+// MarshalText gives the path.
+func (b Back) MarshalText() ([]byte, error) { return []byte(b), nil }
 
 // Begin signs a caller in, in answer to a request: it sets the cookie of a new session. A page of
 // another origin cannot sign its visitor in: requests that change something are refused with [ErrCrossOrigin],
@@ -226,7 +255,7 @@ func (s *Sessions) read(r *http.Request) (held session, err error) {
 
 // Scheme is for listings, the catalogue of problems and the contract.
 func (s *Sessions) Scheme() exchange.Scheme {
-	return exchange.Scheme{Name: "session", Type: "apiKey", In: "cookie", Field: s.name,
+	return exchange.Scheme{Name: "session", Type: "apiKey", In: "cookie", Field: s.name, SignIn: s.signIn,
 		Raises: s.raises(ErrSessionMissing, ErrSessionExpired, ErrCrossOrigin)}
 }
 

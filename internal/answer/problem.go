@@ -148,6 +148,9 @@ func prefersHTML(accept []string) bool {
 		"text/html") == "text/html"
 }
 
+// PrefersPage reports whether a request is for a page rather than for JSON.
+func PrefersPage(r *http.Request) bool { return prefersHTML(r.Header["Accept"]) }
+
 // JSONOrPage answers with a value as JSON, or with a page for callers that prefer one.
 func JSONOrPage(w http.ResponseWriter, r *http.Request, value any, page func(*bytes.Buffer)) error {
 	var body bytes.Buffer

@@ -101,6 +101,9 @@ func (c *Checker) wrong(i int, a Answer, known bool) string {
 		}
 		return c.wrongProblem(r, a, media)
 	}
+	if a.Status == http.StatusSeeOther && r.Guard != nil && r.Guard.SignIn != "" {
+		return "" // to where callers sign in
+	}
 	if r.Handler || r.Own || a.Status == http.StatusPermanentRedirect {
 		return "" // a handler says what it likes, and some redirects come before the route
 	}

@@ -64,3 +64,10 @@ func nibble(c byte) byte {
 	}
 	return 0xff
 }
+
+// IsOwnPath reports whether browsers take a text for a path of the same host: they read a
+// backslash like a slash, and pass over tabs and line breaks.
+func IsOwnPath(path string) bool {
+	return strings.HasPrefix(path, "/") && !strings.HasPrefix(path, "//") && !strings.HasPrefix(path, `/\`) &&
+		!strings.ContainsFunc(path, func(c rune) bool { return c <= ' ' || c == 0x7f })
+}
