@@ -322,6 +322,9 @@ func TestQuery(t *testing.T) {
 	if w := ask(api, "OPTIONS /locks", "", ""); w.Header().Get("Allow") != "GET, HEAD, OPTIONS, QUERY" || w.Header().Get("Accept-Query") != "application/json" {
 		t.Errorf("%v", w.Header())
 	}
+	if w := ask(api, "QUERY /locks", "Content-Type: text/csv", "bell"); w.Code != 415 || w.Header().Get("Accept-Query") != "application/json" {
+		t.Errorf("of another type: %d %v", w.Code, w.Header())
+	}
 	type conditional struct {
 		If   wicketway.Conditions[int]
 		Name string `from:"query name"`

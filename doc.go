@@ -30,6 +30,10 @@
 //		Body NewPassage `from:"body"`
 //	}
 //
+// The body is a value in JSON, or one of several types ([schema.OneOf]); or a [Stream], which is read item by item; or an
+// io.Reader, which gives the bytes as they come, of any content type and up to the size in [Limits]: none where there is
+// no body.
+//
 // An input that breaks a rule never reaches the route: the caller gets every fault at once,
 // each with its place.
 //

@@ -257,6 +257,9 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 	if body, header := form("lock=" + strings.Repeat("x", 1<<20+1)); ask(wide, "POST /long", header, body).Code != 422 {
 		t.Error("a text of more than 1 MiB was taken into memory")
 	}
+	if w := ask(api, "POST /raw", "", ""); w.Code != 200 || !strings.HasPrefix(w.Body.String(), "0") {
+		t.Errorf("no body to be read as it comes: %d %s", w.Code, w.Body)
+	}
 	chunked := httptest.NewRequest("POST", "/raw", struct{ io.Reader }{strings.NewReader(strings.Repeat("x", 400_001))})
 	w := httptest.NewRecorder()
 	if api.ServeHTTP(w, chunked); w.Code != 413 { // found out while the route reads

@@ -224,7 +224,7 @@ var (
 	).
 		Means("The response's Accept and Accept-Encoding fields list what is accepted.").
 		Carries("accepted", []string{"application/json"}).
-		Sends("Accept", "Accept-Encoding", "Accept-Patch")
+		Sends("Accept", "Accept-Encoding", "Accept-Patch", "Accept-Query")
 	Invalid = Define(http.StatusUnprocessableEntity, "input-invalid", "The input breaks a rule").
 		Means("The member errors lists every item, with its place, the rule and its bound.")
 	PreconditionRequired = Define(http.StatusPreconditionRequired, "precondition-required",

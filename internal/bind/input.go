@@ -18,6 +18,7 @@ import (
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/failure"
+	"github.com/wicketway/wicketway/internal/method"
 	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
@@ -416,7 +417,7 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 	if in.form != nil {
 		var err error
 		if form, err = in.form.read(v, r, about.Received(), &found); err != nil {
-			return err
+			return forQuery(r, err)
 		}
 	}
 	if form != nil {
@@ -433,7 +434,7 @@ func (in *Plan) Read(v reflect.Value, r *http.Request, about Request) error {
 		received = about.Received()
 		wrong, more, err := in.body.read(in.body.of(v), r, received, most)
 		if err != nil {
-			return err
+			return forQuery(r, err)
 		}
 		found.add("body", "", wrong...)
 		found.more = found.more || more
@@ -673,6 +674,14 @@ func parseMedia(sent string, accepts []string) (media string, params map[string]
 		return "", nil, unsupported("The Content-Type is not well-formed.", accepts).Because(err)
 	}
 	return media, params, nil
+}
+
+// forQuery adds what a QUERY takes to the problem of one with another content (draft-ietf-httpbis-safe-method-w-body).
+func forQuery(r *http.Request, err error) error {
+	if p, ok := err.(*problem.Problem); ok && r.Method == method.Query && p.Header()["Accept"] != nil {
+		p.WithHeader("Accept-Query", p.Header().Get("Accept"))
+	}
+	return err
 }
 
 func unsupported(detail string, accepts []string) *problem.Problem {

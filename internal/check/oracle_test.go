@@ -211,6 +211,16 @@ type netAddresses struct {
 	Raw  *[2]byte     `json:"raw"`
 }
 
+// A stamp has the JSON of the time that is embedded in it, and a text form of its own.
+type stamp struct{ time.Time }
+
+func (s *stamp) UnmarshalText(text []byte) (err error) {
+	s.Time, err = time.Parse("20060102", string(text))
+	return err
+}
+
+func (s stamp) MarshalText() ([]byte, error) { return s.AppendFormat(nil, "20060102"), nil }
+
 // A text type's own words reach the caller, and what is read can be written again.
 func TestTextTypes(t *testing.T) {
 	typ := compiled(t, reflect.TypeFor[netAddresses]())
@@ -231,6 +241,7 @@ func TestTextTypes(t *testing.T) {
 		{reflect.TypeFor[[]plate](), "XX-1", "must begin with OB-"}, {reflect.TypeFor[float64](), "NaN", "must be a number"}, {reflect.TypeFor[float64](), "-Inf", "must be a number"},
 		{reflect.TypeFor[float64](), "0x1p2", "must be a number"}, {reflect.TypeFor[int](), "+1", "must be a whole number"}, {reflect.TypeFor[uint8](), "256", "from 0 to 255"},
 		{reflect.TypeFor[int64](), "9223372036854775808", "from -9223372036854775808 to 9223372036854775807"}, {reflect.TypeFor[int64](), "1.5", "must be a whole number"},
+		{reflect.TypeFor[stamp](), "20270504", ""}, {reflect.TypeFor[*stamp](), "20270504", ""}, {reflect.TypeFor[[]stamp](), "4 May", "is not a valid stamp"},
 		{reflect.TypeFor[schema.Date](), "2028-02-29", ""}, {reflect.TypeFor[schema.Date](), "2027-02-29", "write a date such as"}, {reflect.TypeFor[schema.Date](), "27-02-28", "write a date"},
 		{reflect.TypeFor[schema.Date](), "0000-01-01", "write a date"}, {reflect.TypeFor[schema.Date](), "2027-02-28T00:00:00Z", "write a date"},
 		{reflect.TypeFor[schema.TimeOfDay](), "09:30:00", ""}, {reflect.TypeFor[schema.TimeOfDay](), "23:59:59.000000001", ""}, {reflect.TypeFor[schema.TimeOfDay](), "24:00:00", "write a time such as"},

@@ -38,6 +38,7 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 	if err := errors.Join(CheckTag(tag), err); err != nil {
 		return nil, err
 	}
+	typ = typ.asText()
 	single := typ.base()
 	if typ.shape == list {
 		single = typ.elem.base()
@@ -68,6 +69,24 @@ func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, erro
 // Deprecated reports whether the parameter is deprecated, and since when; "" where that is not said.
 func (p *Parameter) Deprecated() (is bool, since string) {
 	return slices.Contains(p.words, "deprecated"), p.since
+}
+
+// asText is the type as a parameter has it: by its text methods, even where its JSON is made by methods that it may only
+// have from a struct that is embedded in it, such as a time.Time.
+func (t *Type) asText() *Type {
+	switch {
+	case t.shape == anything && implements(t.goType, textInterfaces):
+		own := *t
+		own.shape, own.null, own.open = encoded, false, false
+		return &own
+	case t.elem != nil && t.shape != mapping && !t.recursive:
+		if elem := t.elem.asText(); elem != t.elem {
+			own := *t
+			own.elem = elem
+			return &own
+		}
+	}
+	return t
 }
 
 // Required makes the parameter required, as those of a path are.
