@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"embed"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -25,6 +26,7 @@ import (
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/compress"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/problem"
 )
 
 type lockInput struct {
@@ -534,5 +536,17 @@ func TestFilesThatMayNotBeRead(t *testing.T) {
 	api := mustBuild(wicketway.Log(slog.New(slog.NewTextHandler(&log, nil))), wicketway.Files("/", closedFiles{fstest.MapFS{"a.txt": {}}}))
 	if w := ask(api, "GET /closed.txt", "", ""); w.Code != 404 || !strings.Contains(log.String(), `msg="a file may not be read" path=/closed.txt error="open closed.txt: permission denied"`) {
 		t.Errorf("%d %s", w.Code, log.String())
+	}
+	api = mustBuild(wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Files("/", closedFiles{fstest.MapFS{"a.txt": {}}}, wicketway.Fails(problem.Forbidden),
+		wicketway.Translate(func(err error) error {
+			if errors.Is(err, fs.ErrPermission) {
+				return problem.Forbidden.New("This file is for keepers.")
+			}
+			return nil
+		})))
+	for path, status := range map[string]int{"/closed.txt": 403, "/none.txt": 404, "/a.txt": 200} {
+		if w := ask(api, "GET "+path, "", ""); w.Code != status || strings.Contains(w.Body.String(), "permission") {
+			t.Errorf("where a Translate knows it: %s %d %s", path, w.Code, w.Body)
+		}
 	}
 }

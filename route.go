@@ -85,7 +85,8 @@ func Mount(prefix string, h http.Handler, settings ...Setting) Part {
 // folders whose name starts with a dot are never served, nor is anything outside
 // of the file system; to keep symbolic links inside a folder too, use the file
 // system of an os.Root. A path at which no file is counts as if the Files were not there:
-// another route's slash or method may be meant, and else nothing is found. One that may not be read is logged, too.
+// another route's slash or method may be meant, and else nothing is found. One that may not be read is logged, too;
+// a [Translate] that makes a 403 of fs.ErrPermission tells callers that it is there.
 func Files(prefix string, files fs.FS, settings ...Setting) Part {
 	readable := func() error {
 		_, err := fs.Stat(files, ".")
