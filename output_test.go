@@ -592,7 +592,7 @@ func TestNumberedPages(t *testing.T) {
 	}
 	api := mustBuild(wicketway.PageSizes{Usual: 10, Most: 20}, wicketway.Route("GET /x", page),
 		wicketway.Route("GET /large", func(_ context.Context, in large) (wicketway.NumberedPage[int], error) {
-			return wicketway.NumberedPage[int]{Number: int(in.Page), Size: int(in.Size)}, nil
+			return wicketway.NumberedPage[int]{Number: int(in.Page), Size: int(in.Size)}.Complete(), nil
 		}),
 		wicketway.Group(wicketway.Undo(wicketway.PageSizes{Usual: 1, Most: 1}), wicketway.Route("GET /usual", page)),
 		wicketway.Route("GET /cursor", func(context.Context, wicketway.None) (wicketway.Page[int], error) {
@@ -609,7 +609,7 @@ func TestNumberedPages(t *testing.T) {
 		{"/x?page=9", 200, "first 1, prev 5, last 5", `"page":9`},
 		{"/x?size=21", 422, "", "must be at most 20"},
 		{"/x?page=0", 422, "", "must be at least 1"},
-		{"/large", 200, "first 1, last 1", `"size":500,"total":0`},
+		{"/large", 200, "first 1, last 1", `"size":500,"total":0,"first":1,"last":1`},
 		{"/usual?size=100", 200, "first 1, last 1", `"size":100`},
 		{"/cursor", 200, "", `{"items":[1],"next":"x"}`}, // no parameter takes it, so there is no link
 	} {

@@ -47,22 +47,39 @@ type NumberedPage[T any] struct {
 	Size   int `json:"size"`
 	// Total is how many items there are on all pages.
 	Total int `json:"total"`
+	// First, Previous, Next and Last are the numbers of other pages, for callers that do not read Link fields; 0 where
+	// there is none, or nobody has called Complete.
+	First    int `json:"first,omitzero"`
+	Previous int `json:"previous,omitzero"`
+	Next     int `json:"next,omitzero"`
+	Last     int `json:"last,omitzero"`
+}
+
+// Complete is the page with First, Previous, Next and Last, which are made of the Number, the Size and the Total.
+func (p NumberedPage[T]) Complete() NumberedPage[T] {
+	p.First, p.Previous, p.Next, p.Last = 1, 0, 0, 1
+	if p.Size > 0 && p.Total > 0 {
+		p.Last = (p.Total-1)/p.Size + 1
+	}
+	if p.Number > 1 {
+		p.Previous = min(p.Number-1, p.Last)
+	}
+	if p.Number < p.Last {
+		p.Next = p.Number + 1
+	}
+	return p
 }
 
 func (p NumberedPage[T]) links() (all []pageLink) {
-	last := 1
-	if p.Size > 0 && p.Total > 0 {
-		last = (p.Total-1)/p.Size + 1
+	p = p.Complete()
+	for _, to := range []struct {
+		relation string
+		number   int
+	}{{"first", p.First}, {"prev", p.Previous}, {"next", p.Next}, {"last", p.Last}} {
+		if to.number > 0 {
+			all = append(all, pageLink{to.relation, strconv.Itoa(to.number)})
+		}
 	}
-	add := func(relation string, n int) { all = append(all, pageLink{relation, strconv.Itoa(n)}) }
-	add("first", 1)
-	if p.Number > 1 {
-		add("prev", min(p.Number-1, last))
-	}
-	if p.Number < last {
-		add("next", p.Number+1)
-	}
-	add("last", last)
 	return all
 }
 

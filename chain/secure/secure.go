@@ -2,12 +2,15 @@
 package secure
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/http"
+	"reflect"
 	"strings"
 	"time"
 
+	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 )
@@ -31,6 +34,28 @@ type Settings struct {
 // plainPolicy is for pages without scripts.
 const plainPolicy = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 
+// A Page is what holds for the pages of a route or a group in the place of what [Settings] say; "" leaves that.
+type Page struct {
+	Policy   string
+	Referrer string
+}
+
+// FormPolicy is a content security policy of a page with a form that is sent to this host.
+const FormPolicy = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+
+// Pages is the setting for the pages of a route or a group:
+//
+//	wicketway.Route("GET /sign-in", desk.signIn, secure.Pages(secure.Page{Policy: secure.FormPolicy}))
+func Pages(p Page) wicketway.Setting { return wicketway.Attach(p) }
+
+// Check is asked by Build.
+func (p Page) Check() error {
+	if p == (Page{}) {
+		return errors.New("neither Policy nor Referrer is set")
+	}
+	return Settings{Policy: p.Policy, Referrer: p.Referrer}.check()
+}
+
 // Headers sets:
 //
 //   - X-Content-Type-Options: nosniff on all answers: a browser takes them for what they say they
@@ -38,7 +63,7 @@ const plainPolicy = "default-src 'none'; style-src 'unsafe-inline'; img-src 'sel
 //   - Content-Security-Policy, Referrer-Policy and Cross-Origin-Opener-Policy on pages
 //   - Strict-Transport-Security over TLS, if so set
 //
-// A field that a handler has set stays.
+// A field that a handler has set stays. [Pages] is about single routes.
 func Headers(settings Settings) exchange.Middleware {
 	if settings.Policy == "" {
 		settings.Policy = plainPolicy
@@ -55,6 +80,7 @@ func Headers(settings Settings) exchange.Middleware {
 		Does: "sets security header fields for browsers",
 		Sets: facts.Fields("X-Content-Type-Options", "Content-Security-Policy", "Referrer-Policy",
 			"Cross-Origin-Opener-Policy", "Strict-Transport-Security"),
+		Reads: []reflect.Type{reflect.TypeFor[Page]()},
 		Check: settings.check,
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -67,10 +93,11 @@ func Headers(settings Settings) exchange.Middleware {
 					if !strings.EqualFold(strings.TrimSpace(media), "text/html") {
 						return
 					}
-					if settings.Policy != "-" {
-						set(h, "Content-Security-Policy", settings.Policy)
+					own, _ := exchange.Attached[Page](r.Context())
+					if policy := cmp.Or(own.Policy, settings.Policy); policy != "-" {
+						set(h, "Content-Security-Policy", policy)
 					}
-					set(h, "Referrer-Policy", settings.Referrer)
+					set(h, "Referrer-Policy", cmp.Or(own.Referrer, settings.Referrer))
 					set(h, "Cross-Origin-Opener-Policy", "same-origin")
 				})
 				next.ServeHTTP(w, r)

@@ -56,4 +56,20 @@ func TestHeaders(t *testing.T) {
 			t.Errorf("%+v: no mistake", bad)
 		}
 	}
+	page := wicketway.Handle("GET /sign-in", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("Content-Type", "text/html") }),
+		secure.Pages(secure.Page{Policy: secure.FormPolicy}))
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.Chain(secure.Headers(secure.Settings{})), page)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, policy := range map[string]string{"/sign-in": secure.FormPolicy, "/none": plain} {
+		r, w := httptest.NewRequest("GET", path, nil), httptest.NewRecorder()
+		r.Header.Set("Accept", "text/html")
+		if api.ServeHTTP(w, r); w.Header().Get("Content-Security-Policy") != policy || w.Header().Get("Referrer-Policy") != "no-referrer" {
+			t.Errorf("%s: %v", path, w.Header())
+		}
+	}
+	if _, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, page); err == nil {
+		t.Error("a policy that no middleware reads is no mistake")
+	}
 }
