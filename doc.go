@@ -145,6 +145,10 @@
 // middleware may ask and say about a request: the route, the caller, the answer, the failure. It
 // can say about itself which kinds of problem it raises and which attached values it reads.
 //
+// [Without] leaves one out by its name, which listings show. Those that come with Wicketway are named accesslog, cache,
+// cache-control, compress, cors, metrics, proxy, requestid, secure, trace, tracecontext, unpack and usage;
+// limits are named limit and the name of their rate.
+//
 // # Errors
 //
 // An error that a route returns reaches the caller as a problem of package

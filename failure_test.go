@@ -450,14 +450,15 @@ func TestAdvice(t *testing.T) {
 		"a member that is different": {wicketway.Route("GET /x", value(errCarries.New("x").With("crew", "four")), wicketway.Fails(errCarries)), 409, "crew"},
 		"an output": {wicketway.Route("GET /x", func(context.Context, wicketway.None) (schemaRow, error) { return schemaRow{99}, nil }), 200,
 			`the output breaks the rules of its type: "/n" must be at most 9`},
-		"a forgotten next":       {wicketway.Group(wicketway.Chain(passing, around("idle", func(http.ResponseWriter, *http.Request) {})), wicketway.Route("GET /x", value(nil))), 200, "the middleware idle neither answered nor called the next handler"},
-		"an answer without one":  {wicketway.Group(wicketway.Chain(passing, around("gate", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) })), wicketway.Route("GET /x", value(nil))), 204, ""},
-		"a status of a Reply":    {returning(wicketway.Reply[string]{Status: 202}), 202, "answered 202 with a string, which it does not declare: add Gives[string](202) at output_test.go:"},
-		"a status that is given": {returning(wicketway.Reply[string]{Status: 202}, wicketway.Gives[string](202)), 202, ""},
-		"a type in any":          {returning[any](&schemaRow{1}, wicketway.Gives[wicketway.None](204)), 200, "add Gives[*wicketway_test.schemaRow](200)"},
-		"a type that is given":   {returning[any](&schemaRow{1}, wicketway.Gives[schemaRow](200)), 200, ""},
-		"no content in any":      {returning[any](wicketway.None{}, wicketway.Gives[wicketway.None](204)), 204, ""},
-		"an empty handler":       {wicketway.Handle("GET /x", http.HandlerFunc(func(http.ResponseWriter, *http.Request) {})), 200, ""},
+		"a forgotten next":          {wicketway.Group(wicketway.Chain(passing, around("idle", func(http.ResponseWriter, *http.Request) {})), wicketway.Route("GET /x", value(nil))), 200, "the middleware idle neither answered nor called the next handler"},
+		"an answer without one":     {wicketway.Group(wicketway.Chain(passing, around("gate", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) })), wicketway.Route("GET /x", value(nil))), 204, ""},
+		"a status of a Reply":       {returning(wicketway.Reply[string]{Status: 202}), 202, "answered 202 with a string, which it does not declare: add Gives[string](202) at output_test.go:"},
+		"a status that is given":    {returning(wicketway.Reply[string]{Status: 202}, wicketway.Gives[string](202)), 202, ""},
+		"a type in any":             {returning[any](&schemaRow{1}, wicketway.Gives[wicketway.None](204)), 200, "add Gives[*wicketway_test.schemaRow](200)"},
+		"a type that is given":      {returning[any](&schemaRow{1}, wicketway.Gives[schemaRow](200)), 200, ""},
+		"a page that leads nowhere": {returning(wicketway.Page[int]{Items: []int{1}, Next: "x"}), 200, "no query field of the input is a wicketway.Cursor"},
+		"no content in any":         {returning[any](wicketway.None{}, wicketway.Gives[wicketway.None](204)), 204, ""},
+		"an empty handler":          {wicketway.Handle("GET /x", http.HandlerFunc(func(http.ResponseWriter, *http.Request) {})), 200, ""},
 	} {
 		bodies := map[bool]string{}
 		for _, development := range []bool{false, true} {

@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -102,6 +103,41 @@ func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
 		if !seen[folder] {
 			t.Errorf("the table has %s, which is no folder with Go files", folder)
 		}
+	}
+}
+
+// The package comment names the middleware that comes with Wicketway, as Without takes them.
+func TestTheNamesOfMiddlewareAreDocumented(t *testing.T) {
+	of := regexp.MustCompile(`(?s)exchange\.Middleware\{\s*Name: +"([a-z-]+)`)
+	found := map[string]bool{}
+	for _, below := range []string{"chain", "observe"} {
+		err := filepath.WalkDir(below, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			text, err := os.ReadFile(path)
+			for _, m := range of.FindAllStringSubmatch(string(text), -1) {
+				found[m[1]] = true
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	comment, err := os.ReadFile("doc.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, list, _ := strings.Cut(strings.ReplaceAll(string(comment), "\n// ", " "), "come with Wicketway are named ")
+	list, _, _ = strings.Cut(list, ".")
+	for name := range found {
+		if !strings.Contains(list, name) {
+			t.Errorf("the package comment lacks %s: %s", name, list)
+		}
+	}
+	if len(found) < 10 {
+		t.Errorf("only %v were found", found)
 	}
 }
 

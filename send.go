@@ -165,7 +165,11 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 	}
 	if t.pages() {
 		p := to.value.(pager)
-		to.header = withLinks(to.header, r, t.input.QueryField(p.parameter()), p)
+		parameter := t.input.QueryField(p.parameter())
+		to.header = withLinks(to.header, r, parameter, p)
+		if t.terms().development && parameter == "" && len(p.links()) > 0 {
+			s.advise("%s gives a page with neighbours, to which nothing leads: no query field of the input is a wicketway.Cursor", s.who())
+		}
 	}
 	if err := s.checkTag(to, offer); err != nil {
 		return err
