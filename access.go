@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"reflect"
@@ -39,6 +40,12 @@ var guardKind = &kindOf[*guarding]{
 	},
 	where: (*resolved).guarded,
 	none:  "every route here is public, so it is never asked",
+	fits: func(r *resolved, _ *guarding) error {
+		if t := r.terms(); t.guard.Scheme().DevelopmentOnly && !t.development {
+			return errors.New("is for the programmer's machine alone, and this is production: Development() says otherwise")
+		}
+		return nil
+	},
 }
 
 // noGuard takes the place of one that is nil, so that what needs a guard is no mistake of its own.

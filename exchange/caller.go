@@ -38,6 +38,8 @@ type Scheme struct {
 	// there by a 303, with the path and query that they asked for as the query parameter back; all others get 401. The
 	// page itself must be open to everyone.
 	SignIn string
+	// DevelopmentOnly says that the guard is for the programmer's machine: outside of development it is a mistake.
+	DevelopmentOnly bool
 	// In and Field say where a key is sent, where the type is apiKey: header and
 	// X-Api-Key.
 	In, Field string

@@ -729,6 +729,17 @@ func TestSessions(t *testing.T) {
 		value, _, _ := strings.Cut(cookie, ";")
 		return "Cookie: " + value
 	}
+	plain := auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{secret[:32]}, PlainHTTP: true}, tick)
+	h := http.Header{}
+	if err := plain.Begin(h, httptest.NewRequest("POST", "/", nil), "grebe"); err != nil || !strings.HasPrefix(h.Get("Set-Cookie"), "session=") || strings.Contains(h.Get("Set-Cookie"), "Secure") {
+		t.Errorf("over plain HTTP: %v %v", err, h)
+	}
+	for part, good := range map[wicketway.Part]bool{wicketway.Development(): true, wicketway.Undo(wicketway.Development()): false} {
+		_, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, part, wicketway.Guard(plain), wicketway.Handle("GET /x", http.NotFoundHandler()))
+		if good != (err == nil) || err != nil && !strings.Contains(err.Error(), "is for the programmer's machine alone") {
+			t.Errorf("for development alone: %v", err)
+		}
+	}
 	cookie, ended := begin(s), begin(s)
 	usual := auth.NewSessions(auth.SessionSettings{Secrets: [][]byte{secret[:32]}, Idle: 12 * time.Hour}, tick)
 	for after, status := range map[time.Duration]int{12*time.Hour - time.Second: 200, 12*time.Hour + time.Second: 401} { // where nothing is said
@@ -741,7 +752,7 @@ func TestSessions(t *testing.T) {
 	at = now
 	r := httptest.NewRequest("POST", "/", nil)
 	r.Header.Set("Cookie", strings.TrimPrefix(ended, "Cookie: "))
-	h := http.Header{}
+	h = http.Header{}
 	if err := s.End(h, r); err != nil || !strings.Contains(h.Get("Set-Cookie"), "Max-Age=0") {
 		t.Errorf("signing out: %v %v", err, h)
 	}

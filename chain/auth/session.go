@@ -28,6 +28,7 @@ import (
 type Sessions struct {
 	guard
 	name, signIn   string
+	plainHTTP      bool
 	sealers        []cipher.AEAD // the first seals
 	idle, absolute time.Duration
 	origins        *http.CrossOriginProtection
@@ -44,6 +45,9 @@ type SessionSettings struct {
 	Idle time.Duration
 	// Absolute is how long it lasts in all; 12 hours where it is 0.
 	Absolute time.Duration
+	// PlainHTTP is for the programmer's machine, where a browser has no TLS: the cookie is not Secure and has no prefix.
+	// Outside of development it is a mistake at Build.
+	PlainHTTP bool
 	// SignIn is the path of the page where people sign in, such as /sign-in: [exchange.Scheme] says who is led there. The
 	// page reads where they come from as a [Back].
 	SignIn string
@@ -65,6 +69,9 @@ func NewSessions(s SessionSettings, settings Settings) *Sessions {
 	}
 	if s.Name != "" {
 		g.name = "__Host-" + s.Name
+	}
+	if g.plainHTTP = s.PlainHTTP; s.PlainHTTP {
+		g.name = strings.TrimPrefix(g.name, "__Host-")
 	}
 	if err := (&http.Cookie{Name: g.name, Value: "x"}).Valid(); err != nil {
 		g.wrongf("the name %q: %v", s.Name, err)
@@ -191,7 +198,7 @@ func (s *Sessions) End(answer http.Header, r *http.Request) error {
 	}
 	http.SetCookie(
 		headerWriter{answer},
-		&http.Cookie{Name: s.name, Path: "/", MaxAge: -1, Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode},
+		&http.Cookie{Name: s.name, Path: "/", MaxAge: -1, Secure: !s.plainHTTP, HttpOnly: true, SameSite: http.SameSiteLaxMode},
 	)
 	held, err := s.read(r)
 	if err != nil {
@@ -220,7 +227,7 @@ func (s *Sessions) set(answer http.Header, held session) error {
 		Name:     s.name,
 		Value:    base64.RawURLEncoding.EncodeToString(sealed),
 		Path:     "/",
-		Secure:   true,
+		Secure:   !s.plainHTTP,
 		HttpOnly: true,
 		SameSite: http.SameSiteLaxMode,
 		MaxAge:   int(min(s.idle, held.Began.Add(s.absolute).Sub(s.Clock())).Seconds()),
@@ -255,7 +262,7 @@ func (s *Sessions) read(r *http.Request) (held session, err error) {
 
 // Scheme is for listings, the catalogue of problems and the contract.
 func (s *Sessions) Scheme() exchange.Scheme {
-	return exchange.Scheme{Name: "session", Type: "apiKey", In: "cookie", Field: s.name, SignIn: s.signIn,
+	return exchange.Scheme{Name: "session", Type: "apiKey", In: "cookie", Field: s.name, SignIn: s.signIn, DevelopmentOnly: s.plainHTTP,
 		Raises: s.raises(ErrSessionMissing, ErrSessionExpired, ErrCrossOrigin)}
 }
 
