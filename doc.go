@@ -130,6 +130,7 @@
 //	Slashes            route, group     nearest  Undo
 //	Summary            route            nearest  -
 //	Tags               route, group     all      -
+//	Template           route            nearest  -
 //	Translate          route, group     all      -
 //	ValueShape         route, group     nearest  Undo
 //	VersionBy          group (versions) nearest  Undo
@@ -137,7 +138,7 @@
 //	Without            route, group     all      -
 //
 // Packages make settings of their own with [Attach]: a middleware reads the value
-// that holds for the route of a request with [Attached].
+// that holds for the route of a request with [exchange.Attached].
 //
 // # Middleware
 //

@@ -29,7 +29,7 @@ func TestTheTableOfSettings(t *testing.T) {
 		"ProblemPages": ProblemPages(format.JSON()), "Languages": Languages("en", problem.Texts{Language: "de"}), "LocatedBy": LocatedBy(serve), "Log": Log(nil), "Media": Media("a/b"), "Name": Name("a"), "Observe": Observe(nil), "OmitNull": OmitNull(),
 		"Overrides": Overrides(), "ProblemBase": ProblemBase("/"), "ProblemShape": ProblemShape("", func(format.Problem) int { return 0 }),
 		"PageSizes": PageSizes{}, "Public": Public(), "Related": Related("help", "/"), "Retirement": Retirement{Sunset: time.Unix(1, 0)}, "Scopes": Scopes("a"),
-		"ShowCauses": ShowCauses{}, "Slashes": Slashes(SlashSame), "Summary": Summary("a"), "Translate": Translate(), "ValueShape": ValueShape(func(format.Success) int { return 0 }), "VersionBy": VersionBy(InPath(), ""),
+		"ShowCauses": ShowCauses{}, "Slashes": Slashes(SlashSame), "Summary": Summary("a"), "Template": Template("a"), "Translate": Translate(), "ValueShape": ValueShape(func(format.Success) int { return 0 }), "VersionBy": VersionBy(InPath(), ""),
 		"WithdrawnVersions": WithdrawnVersions("v1"), "Without": Without("a"),
 	}
 	files, _ := filepath.Glob("*.go")

@@ -30,6 +30,7 @@ func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 		Path:        r.path,
 		Name:        r.name,
 		Summary:     t.summary,
+		Template:    t.template,
 		Description: t.description,
 		Tags:        t.tags,
 		Slashes:     t.slashes.String(),

@@ -67,6 +67,7 @@ func TestFormats(t *testing.T) {
 	always := []format.Way{format.BySuffix(), format.ByQuery("as"), format.ByAccept()}
 	api := build(t,
 		wicketway.Route("GET /accept", list, wicketway.Formats(pages, csv.Lists()), wicketway.Name("rows")),
+		wicketway.Route("GET /shared", list, wicketway.Formats(pages), wicketway.Template("rows")),
 		wicketway.Group(wicketway.Formats(format.JSON(), pages, csv.Lists()), wicketway.FormatChoice{By: always},
 			wicketway.Route("GET /rows", list),
 			wicketway.Route("GET /rows/all.html", func(context.Context, wicketway.None) ([]int, error) { return []int{1}, nil })),
@@ -91,6 +92,7 @@ func TestFormats(t *testing.T) {
 		{"GET /accept", "", 200, plain, `[{"plate":`, true},
 		{"GET /accept", "*/*", 200, plain, "", true},
 		{"GET /accept", "text/html", 200, page, "<p>2 rows", true},
+		{"GET /shared", "text/html", 200, page, "<p>2 rows", true},
 		{"GET /accept", "text/*;q=0.5, application/json;q=0.4", 200, page, "", true},
 		{"GET /accept", "text/*;q=0.5, text/html;q=0", 200, table, "", true},
 		{"GET /accept", "TEXT/CSV", 200, table, "", true},

@@ -14,6 +14,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 )
 
@@ -29,7 +30,7 @@ type noted string
 func tolled() wicketway.Middleware {
 	m := wicketway.Wrap("tolled", func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			if n, ok := wicketway.Attached[noted](r.Context()); ok {
+			if n, ok := exchange.Attached[noted](r.Context()); ok {
 				w.Header().Add("Passed", string(n))
 			}
 			next.ServeHTTP(w, r)

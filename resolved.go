@@ -1,6 +1,7 @@
 package wicketway
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -19,7 +20,7 @@ func (r *resolved) terms() *terms { return &r.list.terms }
 
 // shown is the route as pages and shapes show it.
 func (r *resolved) shown() answer.Route {
-	return answer.Route{Name: r.name, Summary: r.terms().summary}
+	return answer.Route{Name: cmp.Or(r.terms().template, r.name), Summary: r.terms().summary}
 }
 
 // line is the route as its declaration has it.

@@ -100,7 +100,7 @@ var withoutKind = &kindOf[[]string]{
 	},
 }
 
-// Attach puts a value at a route or a group, for middleware that reads it with [Attached]:
+// Attach puts a value at a route or a group, for middleware that reads it with [exchange.Attached]:
 // that is how a middleware learns about one route. Of several values of a type the
 // nearest holds. It is a mistake where no middleware in the chain, and no guard, says that
 // it reads the type (see [Middleware.Reads]).
@@ -305,6 +305,23 @@ var summaryKind = &kindOf[string]{
 			in.wrong("%q is not a line of text: say what the route is for, or leave it out", text)
 		}
 	},
+}
+
+// Template names the template that shows a route's values as a page (format/html), where it is not the one of the
+// route's name: several routes can share one.
+func Template(name string) Setting { return templateKind.say(name) }
+
+var templateKind = &kindOf[string]{
+	name:  "Template",
+	mode:  replaces | onlyRoute,
+	field: func(t *terms) *string { return &t.template },
+	wrong: func(in *reading, name string) {
+		if name == "" {
+			in.wrong("the name is empty: leave it out, so that the route's own name counts")
+		}
+	},
+	where: func(r *resolved) bool { return r.terms().formats != nil },
+	none:  "no format is offered here, so nothing shows the template %q",
 }
 
 // Description says more of a route than its [Summary], in one paragraph or several, as CommonMark.

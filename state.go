@@ -135,11 +135,6 @@ func (s *state) Received() *bind.Body {
 	return s.body
 }
 
-// Attached gives the value of a type that [Attach] has put at the route of a request, or at a group
-// around it; false where none is attached, and outside of an API. In an API that is mounted in another
-// one its own values come first.
-func Attached[T any](ctx context.Context) (value T, ok bool) { return exchange.Attached[T](ctx) }
-
 // VersionOf is the version of the API that serves a request; "" where there is none.
 func VersionOf(ctx context.Context) string {
 	return exchange.Of(ctx).Version()

@@ -51,6 +51,7 @@ type terms struct {
 	gives       []gift
 	located     location
 	summary     string
+	template    string
 	description string
 	tags        []string
 	name        string

@@ -9,12 +9,13 @@ import (
 
 // Route is all that is known of a route.
 type Route struct {
-	Version string    `json:"version,omitzero"`
-	Chosen  *Versions `json:"chosen,omitzero"` // how requests choose the version; nil where there is none
-	Method  string    `json:"method"`          // "" for a mounted handler: every method
-	Path    string    `json:"path"`            // the template
-	Name    string    `json:"name,omitzero"`
-	Summary string    `json:"summary,omitzero"`
+	Version  string    `json:"version,omitzero"`
+	Chosen   *Versions `json:"chosen,omitzero"` // how requests choose the version; nil where there is none
+	Method   string    `json:"method"`          // "" for a mounted handler: every method
+	Path     string    `json:"path"`            // the template
+	Name     string    `json:"name,omitzero"`
+	Template string    `json:"template,omitzero"` // that pages are made by, where it is not that of the name
+	Summary  string    `json:"summary,omitzero"`
 	// Description says more, as CommonMark.
 	Description string       `json:"description,omitzero"`
 	Tags        []string     `json:"tags,omitempty"`

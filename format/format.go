@@ -37,7 +37,7 @@ type ProblemFormat interface {
 
 // A Value is an output to be written, with the name and the summary of the route that returned it.
 type Value struct {
-	Route   string
+	Route   string // its name, or that of its Template
 	Summary string
 	Value   any
 }

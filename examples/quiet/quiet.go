@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -51,7 +52,7 @@ func Keep(clock func() time.Time) wicketway.Middleware {
 		Reads:  []reflect.Type{reflect.TypeFor[hours]()},
 		Wrap: func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if h, ok := wicketway.Attached[hours](r.Context()); ok && h.hold(clock().Hour()) {
+				if h, ok := exchange.Attached[hours](r.Context()); ok && h.hold(clock().Hour()) {
 					until := fmt.Sprintf("%02d:00", h.To)
 					wicketway.Fail(w, r, ErrQuietHours.Newf("It is quiet until %s.", until).With("until", until))
 					return

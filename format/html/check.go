@@ -1,6 +1,7 @@
 package html
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"html/template"
@@ -66,7 +67,10 @@ func treesOf(templates *template.Template) map[string]*parse.Tree {
 func (p *pages) CheckRoutes(all []facts.Route) error {
 	c := &checker{trees: p.trees, walked: map[walk]bool{}}
 	for _, f := range all {
-		name := p.nameOf(f.Name)
+		name := p.nameOf(cmp.Or(f.Template, f.Name))
+		if name == "" && f.Template != "" {
+			c.wrong = append(c.wrong, fmt.Errorf("no template is called %q, as Template of %s %s says", f.Template, f.Method, f.Path))
+		}
 		if name == "" {
 			continue
 		}

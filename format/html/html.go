@@ -7,7 +7,7 @@
 //	wicketway.Formats(html.Pages(templates))
 //
 // The page of a route is the template that has the route's name, such as notices.find or
-// notices.find.html; its data is the value that the route returned. A value without a template
+// notices.find.html, or the one that the setting Template says; its data is the value that the route returned. A value without a template
 // is shown on a plain page, under the summary of the route. The page of a problem is the template named by its code, else by
 // its status, else problem (no-such-notice, 404, problem, each with or without .html); its data
 // is a [format.Problem]. A template that shows nothing, and a field in one that its value cannot
