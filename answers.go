@@ -166,7 +166,7 @@ var mediaKind = &kindOf[string]{
 // output is a [Created] or a [RedirectBy] with the input of that function. Of several versions
 // the route in the same one is meant.
 func LocatedBy[In, Out any](function func(context.Context, In) (Out, error)) Setting {
-	return locatedKind.say(location{functionOf(function), reflect.TypeFor[In]()})
+	return locatedKind.say(location{functionOf(function), closureOf(function), reflect.TypeFor[In]()})
 }
 
 var locatedKind = &kindOf[location]{

@@ -550,3 +550,37 @@ func TestFilesThatMayNotBeRead(t *testing.T) {
 		}
 	}
 }
+
+type byNumber struct {
+	Number int `from:"path number"`
+}
+
+// Finding is not inlined, so that all that it makes have one code.
+//
+//go:noinline
+func finding(what string) func(context.Context, byNumber) (string, error) {
+	return func(context.Context, byNumber) (string, error) { return what, nil }
+}
+
+// Functions that one factory has made are different ones, though their code is the same.
+func TestFunctionsOfOneFactory(t *testing.T) {
+	locks, gauges := finding("lock"), finding("gauge")
+	add := func(context.Context, wicketway.None) (wicketway.Created[string, byNumber], error) {
+		return wicketway.Created[string, byNumber]{At: byNumber{7}}, nil
+	}
+	api := mustBuild(wicketway.Route("GET /locks/{number}", locks), wicketway.Route("GET /gauges/{number}", gauges),
+		wicketway.Route("POST /locks", add, wicketway.LocatedBy(locks)), wicketway.Route("POST /gauges", add, wicketway.LocatedBy(gauges)))
+	for _, path := range []string{"/locks", "/gauges"} {
+		if w := ask(api, "POST "+path, "", ""); w.Code != 201 || w.Header().Get("Location") != path+"/7" {
+			t.Errorf("%s: %d %v", path, w.Code, w.Header())
+		}
+	}
+	if r, err := api.NewRequest(t.Context(), gauges, byNumber{3}); err != nil || r.URL.Path != "/gauges/3" {
+		t.Errorf("a request for one of them: %v %v", r, err)
+	}
+	_, err := wicketway.Build(about, wicketway.Route("GET /locks/{number}", locks), wicketway.Route("GET /gauges/{number}", gauges),
+		wicketway.Route("POST /locks", add, wicketway.LocatedBy(finding("weir"))))
+	if err == nil || !strings.Contains(err.Error(), "serves several routes, GET /locks/{number} and GET /gauges/{number}") {
+		t.Errorf("one that no route was given: %v", err)
+	}
+}

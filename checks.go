@@ -43,9 +43,11 @@ func (b *builder) tie() {
 				}
 			}
 		}
-		b.locate(r, function, byFunction[function])
+		b.locate(r, function, r.terms().located.value.exactly(byFunction[function], b.closure))
 	}
 }
+
+func (b *builder) closure(route int) *closure { return b.routes[route].part.value }
 
 // succeed binds a route that ends to the one that replaces it: that of another version which a function serves.
 func (b *builder) succeed(r *resolved, function *runtime.Func) {
@@ -56,6 +58,7 @@ func (b *builder) succeed(r *resolved, function *runtime.Func) {
 			found = append(found, i)
 		}
 	}
+	found = closureOf(r.terms().retirement.Successor).exactly(found, b.closure)
 	switch {
 	case len(found) == 0 && !b.unread:
 		b.mistake(r.at, "%s: Retirement: no route of another version is served by the successor %s", r.line(), function.Name())

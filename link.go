@@ -200,11 +200,15 @@ func (a *API) routeOf(of any) (*target, error) {
 		return nil, fmt.Errorf("request: %T is neither a route's function nor its name", of)
 	}
 	function := functionOf(of)
-	var found []*target
+	var served []int
 	for i := range a.targets {
-		if t := &a.targets[i]; t.part.function == function {
-			found = append(found, t)
+		if a.targets[i].part.function == function {
+			served = append(served, i)
 		}
+	}
+	var found []*target
+	for _, i := range closureOf(of).exactly(served, func(i int) *closure { return a.targets[i].part.value }) {
+		found = append(found, &a.targets[i])
 	}
 	found = unless(found, func(t *target) bool { return t.adapted != nil })
 	found = unless(found, func(t *target) bool { return t.lineage != nil && !t.lineage.own })

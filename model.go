@@ -262,6 +262,7 @@ type routePart struct {
 	line      string // the method is empty for mounted handlers
 	settings  []Setting
 	function  *runtime.Func // that serves it; nil for handlers
+	value     *closure      // of the function
 	in        reflect.Type  // nil for handlers
 	out       outputType
 	adapts    *adaptation // it is Adapted

@@ -257,6 +257,35 @@ func functionOf(function any) *runtime.Func {
 	return runtime.FuncForPC(v.Pointer())
 }
 
+// A closure is a function value. Those that one factory has made have their code in common, but are not the same.
+type closure struct {
+	held any // so that its address is never that of another
+	at   uintptr
+}
+
+func closureOf(function any) *closure {
+	v := reflect.ValueOf(function)
+	place := reflect.New(v.Type())
+	place.Elem().Set(v)
+	// A function value is one word, the address of what it has captured; reflection gives that of its code alone.
+	return &closure{function, *(*uintptr)(place.UnsafePointer())}
+}
+
+// exactly are the routes, of those that a function's code serves, that have the very same value of it; all where none
+// has, as with methods, which are a new value at each mention.
+func (c *closure) exactly(routes []int, of func(int) *closure) []int {
+	var same []int
+	for _, i := range routes {
+		if of(i).at == c.at {
+			same = append(same, i)
+		}
+	}
+	if same == nil {
+		return routes
+	}
+	return same
+}
+
 // schemaText writes a schema.
 func schemaText(doc any) jsontext.Value {
 	text, err := json.Marshal(doc, json.Deterministic(true))

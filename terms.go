@@ -393,8 +393,9 @@ type ShowCauses struct {
 
 // A location says whose path the answers of a route lead to, as LocatedBy does.
 type location struct {
-	by *runtime.Func // the function of that route
-	in reflect.Type  // its input
+	by    *runtime.Func // the function of that route
+	value *closure      // and the value of it
+	in    reflect.Type  // its input
 }
 
 // String gives the input.
