@@ -114,7 +114,8 @@ func (f *fileServer) serve(w http.ResponseWriter, r *http.Request, s *state) err
 		return err
 	})
 	if missing != nil {
-		if errors.Is(missing, fs.ErrPermission) { // callers get the same as for a file that is not there, unless the API says otherwise
+		if errors.Is(missing, fs.ErrPermission) {
+			// Callers get the same as for a file that is not there, unless the API says otherwise.
 			s.target.terms().logger().WarnContext(s, "a file may not be read", "path", clip.Text(r.URL.Path, 1024), "error",
 				clip.Text(missing.Error(), 1024), "request", exchange.Of(s).ID())
 			if s.problemFor(missing).Kind() != problem.Internal { // a Translate knows it

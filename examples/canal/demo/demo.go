@@ -213,7 +213,8 @@ func Build(s *store.Store, guard exchange.Authenticator, revoked auth.Revocation
 			wicketway.Version("v1",
 				wicketway.Retirement{Deprecated: deprecated, Sunset: sunset, Ends: true, Successor: successor},
 				legacy.Errors(), legacy.Values(), locks.LegacyParts(s), passages.LegacyParts(s)),
-			wicketway.Version("v2", wicketway.Languages("en", German), locks.Parts(s), passages.Parts(s), passages.SeasonParts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
+			wicketway.Version("v2", wicketway.Languages("en", German),
+				locks.Parts(s), passages.Parts(s), passages.SeasonParts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
 		)...),
 	)
 }
