@@ -1,7 +1,6 @@
 package wicketway
 
 import (
-	"cmp"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -20,7 +19,12 @@ func (r *resolved) terms() *terms { return &r.list.terms }
 
 // shown is the route as pages and shapes show it.
 func (r *resolved) shown() answer.Route {
-	return answer.Route{Name: cmp.Or(r.terms().template, r.name), Summary: r.terms().summary}
+	t := r.terms()
+	shown := answer.Route{Name: r.name, Summary: t.summary}
+	if t.template != "" {
+		shown.Name = t.template
+	}
+	return shown
 }
 
 // line is the route as its declaration has it.
