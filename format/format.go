@@ -53,6 +53,8 @@ type Problem struct {
 	// Of the request: its method and path, the template of its route, the version that serves it, and the subject of its
 	// caller; "" where there is none.
 	Method, Path, Route, Version, Caller string
+	// Language is the language tag of the title and the detail, where the API names its languages.
+	Language string
 	// Values are those of the form and of the query that the route reads, by name, so that a form can be shown again with
 	// them and with its Faults. What is a secret by its name, such as a PIN, is not among them.
 	Values url.Values

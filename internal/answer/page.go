@@ -2,6 +2,7 @@ package answer
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"html"
 	"strconv"
@@ -18,7 +19,7 @@ import (
 // two of them. Every text goes through html.EscapeString.
 
 const pageHead = `<!doctype html>
-<html lang="en">
+<html lang="%s">
 <meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1">
 <meta name="robots" content="noindex">
@@ -46,9 +47,9 @@ td table tr:first-child > * { border-top: 0 }
 <main>
 `
 
-func openPage(b *bytes.Buffer, status int, title string) {
+func openPage(b *bytes.Buffer, language string, status int, title string) {
 	title = html.EscapeString(title)
-	fmt.Fprintf(b, pageHead, title)
+	fmt.Fprintf(b, pageHead, cmp.Or(html.EscapeString(language), "en"), title)
 	if status != 0 {
 		fmt.Fprintf(b, "<p class=\"status\">%d</p>\n", status)
 	}
@@ -60,7 +61,7 @@ const longestShown = 1 << 10
 
 // WriteProblemPage writes a problem for people; like one in JSON it has at most 64 KiB.
 func WriteProblemPage(b *bytes.Buffer, p format.Problem) {
-	openPage(b, p.Status, p.Title)
+	openPage(b, p.Language, p.Status, p.Title)
 	if p.Detail != "" {
 		fmt.Fprintf(b, "<p>%s</p>\n", html.EscapeString(clip.Text(p.Detail, longestShown)))
 	}
@@ -104,7 +105,7 @@ type Kind struct {
 
 // WriteKind writes the page about a kind of problem.
 func WriteKind(b *bytes.Buffer, k Kind) {
-	openPage(b, k.Status, k.Title)
+	openPage(b, "", k.Status, k.Title)
 	if k.Meaning != "" {
 		fmt.Fprintf(b, "<p>%s</p>\n", html.EscapeString(k.Meaning))
 	}

@@ -34,7 +34,7 @@ func WriteValuePage(b *bytes.Buffer, title string, value any) error {
 	if err != nil {
 		return err
 	}
-	openPage(b, 0, title)
+	openPage(b, "", 0, title)
 	shown.write(b)
 	b.WriteString("</main>\n")
 	return nil

@@ -37,10 +37,18 @@ func opened(t *testing.T) (*demo.Canal, *httptest.Server) {
 	return canal, server
 }
 
-// No text is missing in German.
+// No text is missing in German, and a page of it says so.
 func TestTexts(t *testing.T) {
 	canal, _ := opened(t)
 	wicketwaytest.Texts(t, canal.API, []string{"halfHour", "season"}, demo.German)
+	r, w := httptest.NewRequest("GET", "/api/v2/nothing", nil), httptest.NewRecorder()
+	r.Header = http.Header{"Accept": {"text/html"}, "Accept-Language": {"de"}}
+	canal.API.ServeHTTP(w, r)
+	for _, want := range []string{`<html lang="de">`, "<h1>Hier ist nichts</h1>"} {
+		if !strings.Contains(w.Body.String(), want) {
+			t.Errorf("no %s in %d %s", want, w.Code, w.Body)
+		}
+	}
 }
 
 // Wrong requests to the demo over real HTTP: status, code, and exactly the items
