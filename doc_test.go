@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/wicketway/wicketway/format"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -57,6 +58,13 @@ func TestTheTableOfSettings(t *testing.T) {
 	fmt.Fprintf(&table, "//\t%-18s %-16s %-8s %s\n", "setting", "may be on", "holds", "undone by")
 	for _, name := range names {
 		s := all[name].setting()
+		around := terms{groupTerms: &groupTerms{base: ownBase, retirement: noRetirement}}
+		before := fmt.Sprintf("%+v", *around.groupTerms)
+		inner := around.below([]setting{s})
+		s.kind.read(&reading{terms: &inner, of: &s, to: unheard{}})
+		if after := fmt.Sprintf("%+v", *around.groupTerms); after != before {
+			t.Errorf("%s changes its neighbours too: it should be ofGroups\n%s\n%s", name, before, after)
+		}
 		on, holds, undone := "route, group", "all", "-"
 		switch {
 		case s.is(onlyRoute):
@@ -86,3 +94,9 @@ func TestTheTableOfSettings(t *testing.T) {
 		t.Errorf("the package's comment should have the table\n%s", table.String())
 	}
 }
+
+// Unheard takes no mistakes down.
+type unheard struct{}
+
+func (unheard) mistake(here.Place, string, ...any)                     {}
+func (unheard) kind(_ here.Place, _ string, k *problem.Kind) (ok bool) { return k != nil }
