@@ -284,6 +284,7 @@ func FuzzDecode(f *testing.F) {
 	for _, c := range decodings {
 		f.Add([]byte(c.text))
 	}
+	f.Add([]byte(strings.Replace(`{`+goodVoyage+`,"tree":{"size":1,"n":[{"size":1}]}}`, "T09", "t09", 1)))
 	f.Add([]byte(`{` + goodVoyage + `,"works":[{"metres":1,"kind":"dredging"},{"kind":"season","works":[]}]}`))
 	typ := compiled(f, reflect.TypeFor[voyage]())
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -314,7 +315,11 @@ func FuzzDecode(f *testing.F) {
 			}
 		}
 		if other := r.rewritten(); other != nil {
-			if again := typ.decode(other, new(voyage), Reading{}, false); again.found != nil {
+			// What Checks find is only asked of a text that can be decoded as it is.
+			byCheck := func(f schema.Fault) bool {
+				return slices.Contains([]string{"shrink", "plate", "order", "strength"}, f.Rule)
+			}
+			if again := typ.decode(other, new(voyage), Reading{}, false); len(slices.DeleteFunc(again.found, byCheck)) > 0 {
 				t.Errorf("%q is rewritten as %q, which has %+v", data, other, again.found)
 			}
 		}
