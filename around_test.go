@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -548,6 +549,36 @@ func TestFilesThatMayNotBeRead(t *testing.T) {
 		if w := ask(api, "GET "+path, "", ""); w.Code != status || strings.Contains(w.Body.String(), "permission") {
 			t.Errorf("where a Translate knows it: %s %d %s", path, w.Code, w.Body)
 		}
+	}
+}
+
+// A request can be made of a stream, and an item may be as large as all.
+func TestRequestsWithStreams(t *testing.T) {
+	sum := func(_ context.Context, in wicketway.Stream[int]) (total int, err error) {
+		for n, err := range in {
+			if err != nil {
+				return 0, err
+			}
+			total += n
+		}
+		return total, nil
+	}
+	api := mustBuild(wicketway.Route("POST /sum", sum, wicketway.Limits{Item: math.MaxInt64}))
+	numbers := wicketway.Stream[int](func(yield func(int, error) bool) { _ = yield(20, nil) && yield(22, nil) })
+	r, err := api.NewRequest(t.Context(), sum, numbers)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := httptest.NewRecorder()
+	if api.ServeHTTP(w, r); w.Body.String() != "42\n" {
+		t.Errorf("%d %s", w.Code, w.Body)
+	}
+	if w := ask(api, "POST /sum", asJSON, "[1, 2]"); w.Body.String() != "3\n" {
+		t.Errorf("%d %s", w.Code, w.Body)
+	}
+	broken := wicketway.Stream[int](func(yield func(int, error) bool) { yield(0, io.EOF) })
+	if _, err := api.NewRequest(t.Context(), sum, broken); err == nil {
+		t.Error("a stream that fails was sent")
 	}
 }
 

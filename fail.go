@@ -149,11 +149,8 @@ func (s *state) Show(p *format.Problem) {
 		p.Route = ""
 	}
 	p.Caller = exchange.Of(s).Caller().Subject
-	if l := s.target.terms().languages; l != nil {
+	if l := s.target.terms().languages; l != nil && p.Language == "" {
 		p.Language = l.tags[0]
-		if texts := l.choose(s.request.Header["Accept-Language"]); texts != nil {
-			p.Language = texts.Language
-		}
 	}
 	if in := s.target.input; in != nil {
 		p.Values = in.Sent(s.body, s.request.URL.Query())

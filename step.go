@@ -14,6 +14,7 @@ import (
 	"github.com/wicketway/wicketway/internal/sent"
 	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
 )
 
 // A next is the handler behind a middleware: it goes on with the steps of whichever route the
@@ -117,7 +118,7 @@ func (s *state) runSeated(i int, w http.ResponseWriter, r *http.Request) {
 // leadsToSignIn sends a person without credentials to the page where they sign in, if the guard has one and the request
 // could be repeated from there.
 func (s *state) leadsToSignIn(w http.ResponseWriter, r *http.Request, err error) bool {
-	asked := r.URL.RequestURI()
+	asked := redirectTo(r, route.Escaped(r.URL))
 	if p := problem.In(err); p == nil || p.Kind().Status() != http.StatusUnauthorized || r.Method != http.MethodGet ||
 		!segment.IsOwnPath(asked) || !answer.PrefersPage(r) {
 		return false

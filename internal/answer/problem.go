@@ -72,6 +72,9 @@ func (how *Rendering) Show(p *problem.Problem) format.Problem {
 		Members:  p.Members(),
 		Debug:    string(how.Debug),
 	}
+	if how.Texts != nil {
+		shown.Language = how.Texts.Language
+	}
 	if how.Of != nil {
 		how.Of.Show(&shown)
 	}

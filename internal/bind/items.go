@@ -167,7 +167,11 @@ func (i *Items) nextByte() (byte, error) {
 
 // value takes a value.
 func (i *Items) value(into any) ([]byte, error) {
-	if n := i.first.Decode(i.of.Item, i.received[:min(len(i.received), int(i.most)+1)], into, i.how); n > 0 {
+	piece := i.received
+	if int64(len(piece)) > i.most {
+		piece = piece[:i.most+1]
+	}
+	if n := i.first.Decode(i.of.Item, piece, into, i.how); n > 0 {
 		i.received = i.received[n:]
 		return nil, nil
 	}

@@ -71,6 +71,9 @@ func (in *Plan) writeBody(w *Written, v reflect.Value) error {
 	if in.body.index != nil {
 		v = v.FieldByIndex(in.body.index)
 	}
+	if in.body.stream != nil {
+		return in.body.writeItems(w, v)
+	}
 	if in.body.schema == nil {
 		if v.IsNil() {
 			return nil
@@ -89,4 +92,26 @@ func (in *Plan) writeBody(w *Written, v reflect.Value) error {
 	}
 	w.Header.Set("Content-Type", strings.TrimSpace(in.body.accepts[0]))
 	return err
+}
+
+// writeItems writes a stream as lines.
+func (b *body) writeItems(w *Written, v reflect.Value) error {
+	if v.IsNil() {
+		return nil
+	}
+	w.Header.Set("Content-Type", lines)
+	for item, failed := range v.Seq2() {
+		if !failed.IsNil() {
+			return failed.Interface().(error)
+		}
+		text, err := json.Marshal(item.Interface())
+		if err == nil {
+			text, err = b.stream.Item.ForServers(text)
+		}
+		if err != nil {
+			return err
+		}
+		w.Body = append(append(w.Body, text...), '\n')
+	}
+	return nil
 }

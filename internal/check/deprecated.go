@@ -40,8 +40,9 @@ func (t *Type) listDeprecated(pointer string, seen map[*Type]bool, all *[]Deprec
 
 func (f *field) listDeprecated(pointer string, seen map[*Type]bool, all *[]Deprecation) {
 	pointer += "/" + escapeToken(f.name)
-	if f.deprecated() {
-		*all = append(*all, Deprecation{pointer, f.since})
+	d := Deprecation{pointer, f.since}
+	if f.deprecated() && !slices.Contains(*all, d) { // several types of a closed set can have it
+		*all = append(*all, d)
 	}
 	f.typ.listDeprecated(pointer, seen, all)
 }
