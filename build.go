@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/handover"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/places"
 	"github.com/wicketway/wicketway/internal/table"
@@ -49,7 +50,8 @@ func Build(info Info, parts ...Part) (*API, error) {
 	b.checkFormats()
 	b.compile(a)
 	if len(b.mistakes) > 0 {
-		return nil, b.mistakes.sorted()
+		b.mistakes.sorted().report(handover.Inherited())
+		return nil, b.mistakes
 	}
 	if slices.ContainsFunc(b.lists, func(l *list) bool { return l.terms.development }) {
 		places.Keep()

@@ -28,6 +28,7 @@ const (
 type drained struct {
 	net.Listener
 	own   bool // Serve has opened it, so that nobody else waits at it
+	kept  bool // the socket stays open for the next program
 	until atomic.Pointer[time.Time]
 	shut  atomic.Bool
 }
@@ -74,6 +75,10 @@ func (d *drained) acceptRest() (net.Conn, error) {
 // drain has Accept end once the queue is empty. The door of a listener of our own is shut first, so
 // that its queue comes to an end; of others we only take what is there.
 func (d *drained) drain() {
+	if d.kept {
+		d.Close() // who waits in its queue is the next one's
+		return
+	}
 	if tcp, ok := d.Listener.(*net.TCPListener); ok && d.own && shutDoor(tcp) == nil {
 		d.shut.Store(true)
 	}

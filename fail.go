@@ -17,6 +17,7 @@ import (
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/failure"
+	"github.com/wicketway/wicketway/internal/handover"
 	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -148,13 +149,21 @@ func (s *state) Show(p *format.Problem) {
 	if s.target.isFallback() {
 		p.Route = ""
 	}
-	p.Caller = exchange.Of(s).Caller().Subject
+	p.Caller, p.NewerCode = exchange.Of(s).Caller().Subject, s.target.terms().newerCode()
 	if l := s.target.terms().languages; l != nil && p.Language == "" {
 		p.Language = l.tags[0]
 	}
 	if in := s.target.input; in != nil {
 		p.Values = in.Sent(s.body, s.request.URL.Query())
 	}
+}
+
+// newerCode says in development why newer code does not serve; "" where there is none.
+func (t *terms) newerCode() string {
+	if !t.development {
+		return ""
+	}
+	return clip.Text(handover.Inherited().Behind(), 200)
 }
 
 // rendering is how a problem of the request is written, with its causes where they are to be shown.

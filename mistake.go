@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/handover"
 	"github.com/wicketway/wicketway/internal/here"
 )
 
@@ -45,6 +46,18 @@ func (ms Mistakes) Unwrap() []error {
 		errs[i] = m
 	}
 	return errs
+}
+
+// report tells the keeper of this program's sockets, where it has one, why there is no API.
+func (ms Mistakes) report(keeper *handover.Program) {
+	if keeper == nil {
+		return
+	}
+	all := make([]handover.Mistake, len(ms))
+	for i, m := range ms {
+		all[i] = handover.Mistake{File: m.File, Line: m.Line, Text: m.Text}
+	}
+	keeper.Mistaken(all)
 }
 
 func (ms Mistakes) sorted() Mistakes {

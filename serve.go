@@ -14,10 +14,10 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/internal/handover"
 )
 
 // Serving says how an API is served. The zero Serving, with an address, is right for the open
@@ -100,9 +100,9 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 			s.ReadHeaderTimeout, s.MaxHeaderBytes, s.IdleTimeout, s.Notice, s.Drain,
 		)
 	}
-	own := len(s.Addresses)
+	own, keeper := len(s.Addresses), handover.Inherited()
 	for _, address := range s.Addresses {
-		l, err := listen(address)
+		l, err := keeper.Listen(address)
 		if err != nil {
 			closeAll()
 			return err
@@ -117,44 +117,9 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 		closeAll()
 		return err
 	}
+	ctx, cancel := until(ctx, keeper)
+	defer cancel()
 	return a.serve(ctx, s, listeners, own, config)
-}
-
-// listen opens an address. A socket file that nobody listens on any more is in the way of nobody.
-func listen(address string) (net.Listener, error) {
-	path, unix := strings.CutPrefix(address, "unix:")
-	if !unix {
-		_, port, err := net.SplitHostPort(address)
-		if err != nil || port == "" {
-			return nil, fmt.Errorf(
-				"the address %q has no port: write :8080 or 127.0.0.1:8080, with :0 for one that is free", address,
-			)
-		}
-		if _, err := net.LookupPort("tcp", port); err != nil {
-			return nil, fmt.Errorf("the address %q has no valid port: %s is not a number from 0 to 65535", address, port)
-		}
-		plain := net.ListenConfig{}
-		plain.SetMultipathTCP(false) // its listeners take no filter, which a drain needs
-		return plain.Listen(context.Background(), "tcp", address)
-	}
-	l, err := net.Listen("unix", path)
-	if err == nil {
-		return l, nil
-	}
-	if about, statErr := os.Stat(path); statErr != nil || about.Mode()&os.ModeSocket == 0 {
-		return nil, err
-	}
-	conn, dialErr := net.Dial("unix", path)
-	if dialErr == nil {
-		conn.Close()
-	}
-	if !errors.Is(dialErr, syscall.ECONNREFUSED) {
-		return nil, err // somebody else serves there, though their queue may be full
-	}
-	if os.Remove(path) != nil {
-		return nil, err
-	}
-	return net.Listen("unix", path)
 }
 
 // ActivatedListeners are the sockets that a service manager has opened for this process
@@ -182,7 +147,8 @@ func ActivatedListeners() ([]net.Listener, error) {
 
 // serve serves on listeners, of which the last are our own.
 func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, own int, config *tls.Config) error {
-	r := &run{api: a, settings: s, log: a.fallbacks[0].terms().logger(), draining: make(chan struct{})}
+	r := &run{api: a, settings: s, log: a.fallbacks[0].terms().logger(), draining: make(chan struct{}),
+		keeper: handover.Inherited()}
 	r.server = &http.Server{
 		Handler: a,
 		BaseContext: func(net.Listener) context.Context {
@@ -197,14 +163,19 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, ow
 		ErrorLog:                     slog.NewLogLogger(r.log.Handler(), slog.LevelDebug),
 		ConnState:                    r.follow,
 	}
+	if r.keeper != nil {
+		r.server.Handler = handed{a, r.keeper, r.draining}
+	}
 	r.server.Protocols.SetHTTP1(true)
 	r.server.Protocols.SetHTTP2(config != nil)
 	r.server.Protocols.SetUnencryptedHTTP2(s.UnencryptedHTTP2)
-	r.announce(listeners, config != nil)
+	urls := r.urls(listeners) // before the server sets its configuration up
+	r.announce(listeners, urls)
 	emptied := make(chan error, len(listeners))
 	draining := make([]*drained, len(listeners))
 	for i, l := range listeners {
 		d := &drained{Listener: l, own: i >= len(listeners)-own}
+		d.kept = d.own && r.keeper != nil
 		draining[i] = d
 		go func() {
 			if config != nil && l.Addr().Network() != "unix" {
@@ -220,6 +191,10 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, ow
 			addresses[i] = l.Addr()
 		}
 		s.Ready(addresses)
+	}
+	if r.keeper != nil {
+		r.running.Go(func() { handed{a, r.keeper, r.draining}.ready(urls) })
+		defer r.running.Wait()
 	}
 	select {
 	case err := <-emptied: // a listener broke
@@ -249,18 +224,25 @@ func (r *run) drain(listeners []*drained, emptied <-chan error) error {
 	close(r.draining)
 	begun := time.Now()
 	most := cmp.Or(r.settings.Drain, 15*time.Second)
-	r.log.Info(
-		"draining: no new connections, requests under way are finished", "requests", count(&r.active), "at_most",
-		most.String(),
-	)
 	limited, cancel := context.WithTimeout(context.Background(), r.settings.Notice+most)
 	defer cancel()
-	sleep(limited, r.settings.Notice)
+	r.log.Log(
+		limited, r.about(), "draining: no new connections, requests under way are finished", "requests", count(&r.active), "at_most",
+		most.String(),
+	)
+	notice := r.settings.Notice
+	if r.keeper != nil {
+		notice = 0 // the next one is ready
+	}
+	sleep(limited, notice)
 	for _, l := range listeners {
 		l.drain()
 	}
 	for range listeners {
 		<-emptied
+	}
+	if r.keeper != nil {
+		sleep(limited, closeNotice)
 	}
 	r.waitForFresh(limited)
 	err := r.server.Shutdown(limited)
@@ -270,7 +252,7 @@ func (r *run) drain(listeners []*drained, emptied <-chan error) error {
 		r.server.Close()
 		return fmt.Errorf("%d connections were cut off: %w", n, err)
 	}
-	r.log.Info("stopped", "drained_ms", time.Since(begun).Milliseconds())
+	r.log.Log(limited, r.about(), "stopped", "drained_ms", time.Since(begun).Milliseconds())
 	return nil
 }
 
@@ -291,6 +273,22 @@ func urlOf(l net.Listener, secure bool) string {
 	return scheme + "://" + net.JoinHostPort(host, strconv.Itoa(at.Port)) + "/"
 }
 
+// urls are those of listeners.
+func (r *run) urls(listeners []net.Listener) (urls []string) {
+	for _, l := range listeners {
+		urls = append(urls, urlOf(l, r.server.TLSConfig != nil))
+	}
+	return urls
+}
+
+// about is the level of what a server says about itself: its keeper says it, where it has one.
+func (r *run) about() slog.Level {
+	if r.keeper != nil {
+		return slog.LevelDebug
+	}
+	return slog.LevelInfo
+}
+
 // follow notes what becomes of connections.
 func (r *run) follow(c net.Conn, state http.ConnState) {
 	switch state {
@@ -306,16 +304,15 @@ func (r *run) follow(c net.Conn, state http.ConnState) {
 }
 
 // announce says what is served.
-func (r *run) announce(listeners []net.Listener, secure bool) {
+func (r *run) announce(listeners []net.Listener, urls []string) {
 	a := r.api
 	mode := "production"
 	if a.fallbacks[0].terms().development {
 		mode = "development"
 	}
-	var urls, addresses, versions []string
+	var addresses, versions []string
 	for _, l := range listeners {
 		addresses = append(addresses, l.Addr().String())
-		urls = append(urls, urlOf(l, secure))
 	}
 	open, routes := 0, 0
 	for i := range a.targets {
@@ -332,9 +329,9 @@ func (r *run) announce(listeners []net.Listener, secure bool) {
 		}
 	}
 	slices.Sort(versions)
-	r.log.Info(
-		"listening", "url", strings.Join(urls, " "), "api", a.info.Title, "address", strings.Join(addresses, " "), "tls",
-		secure, "mode", mode, "versions", strings.Join(versions, " "), "routes", routes, "open", open,
+	r.log.Log(
+		context.Background(), r.about(), "listening", "url", strings.Join(urls, " "), "api", a.info.Title, "address", strings.Join(addresses, " "), "tls",
+		r.server.TLSConfig != nil, "mode", mode, "versions", strings.Join(versions, " "), "routes", routes, "open", open,
 	)
 }
 
@@ -413,6 +410,8 @@ type run struct {
 	draining chan struct{}
 	active   sync.Map // of connections with a request
 	fresh    sync.Map // of connections that have sent nothing yet
+	running  sync.WaitGroup
+	keeper   *handover.Program // of the sockets; nil: nobody
 }
 
 func count(of *sync.Map) (n int) {

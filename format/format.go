@@ -50,6 +50,7 @@ type Problem struct {
 	Errors                              []problem.Item
 	Members                             map[string]any // that were added by With
 	Debug                               string         // JSON, in development
+	NewerCode                           string         // in development, why newer code does not serve yet
 	// Of the request: its method and path, the template of its route, the version that serves it, and the subject of its
 	// caller; "" where there is none.
 	Method, Path, Route, Version, Caller string

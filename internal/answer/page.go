@@ -38,6 +38,7 @@ th, td { text-align: left; vertical-align: top; padding: .4rem 1rem .4rem 0; bor
 th { color: var(--faint); font-weight: 500; white-space: nowrap }
 code, pre { font: .88rem/1.5 ui-monospace, monospace }
 pre { overflow-x: auto; padding: .8rem; border: 1px solid var(--line) }
+.newer { padding: .6rem .8rem; border: 1px solid #b3541e; border-left-width: 6px }
 footer { margin-top: 1.8rem; color: var(--faint); font-size: .88rem }
 a { color: inherit }
 ul { margin: .2rem 0; padding-left: 1.1rem }
@@ -62,6 +63,7 @@ const longestShown = 1 << 10
 // WriteProblemPage writes a problem for people; like one in JSON it has at most 64 KiB.
 func WriteProblemPage(b *bytes.Buffer, p format.Problem) {
 	openPage(b, p.Language, p.Status, p.Title)
+	writeNewerCode(b, p.NewerCode)
 	if p.Detail != "" {
 		fmt.Fprintf(b, "<p>%s</p>\n", html.EscapeString(clip.Text(p.Detail, longestShown)))
 	}
@@ -93,6 +95,13 @@ func WriteProblemPage(b *bytes.Buffer, p format.Problem) {
 		fmt.Fprintf(b, "<br>%s", html.EscapeString(p.Instance))
 	}
 	b.WriteString("\n</footer>\n</main>\n")
+}
+
+// writeNewerCode warns the programmer that an older program has answered.
+func writeNewerCode(b *bytes.Buffer, why string) {
+	if why != "" {
+		fmt.Fprintf(b, "<p class=\"newer\"><strong>Newer code does not serve yet:</strong> %s</p>\n", html.EscapeString(why))
+	}
 }
 
 // A Kind is what the page about a kind of problem shows.
