@@ -58,6 +58,7 @@ func (s *Sockets) Start(program *exec.Cmd) (*Child, error) {
 	c := &Child{Messages: messages, sockets: s, asked: map[asked]bool{}}
 	mine, theirs, err := pair()
 	if errors.Is(err, errors.ErrUnsupported) {
+		close(messages)
 		return c, program.Start()
 	} else if err != nil {
 		return nil, fmt.Errorf("socket pair: %w", err)
