@@ -41,7 +41,7 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 	root.SetFlagErrorFunc(flagFault)
 	root.SetHelpCommand(helpCommand())
 	root.AddCommand(demoCommand(), routesCommand(), explainCommand(), problemsCommand(), retireCommand(), tokenCommand(),
-		schemaCommand(), watchCommand())
+		schemaCommand(), watchCommand(), newCommand(), addCommand())
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)

@@ -1,0 +1,184 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+)
+
+var addition = regexp.MustCompile(`Add before (\S+):(\d+), in .*:\n  (.+)\n\nand import:\n  (".+")\n$`)
+
+// added does by hand what add asks for.
+func added(t *testing.T, said string) {
+	t.Helper()
+	m := addition.FindStringSubmatch(said)
+	if m == nil {
+		t.Fatalf("add said no place: %s", said)
+	}
+	text, err := os.ReadFile(m[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(string(text), "\n")
+	at, _ := strconv.Atoi(m[2])
+	lines = slices.Insert(lines, at-1, m[3])
+	text = []byte(strings.Replace(strings.Join(lines, "\n"), "import (\n", "import (\n\t"+m[4]+"\n", 1))
+	if err := os.WriteFile(m[1], text, 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func goRuns(t *testing.T, args ...string) string {
+	t.Helper()
+	said, err := exec.Command("go", args...).CombinedOutput()
+	if err != nil {
+		t.Fatalf("go %s: %v\n%s", strings.Join(args, " "), err, said)
+	}
+	return string(said)
+}
+
+// A program is begun and extended as its programmer would, is well by itself, and answers.
+func TestNewAndAdd(t *testing.T) {
+	for _, store := range []string{"memory", "sqlite"} {
+		t.Run(store, func(t *testing.T) {
+			t.Chdir(t.TempDir())
+			tool := func(args ...string) string {
+				t.Helper()
+				status, out, errs := runTool(2*time.Minute, args...)
+				if status != 0 {
+					t.Fatalf("wicketway %v: %s", args, errs)
+				}
+				return out
+			}
+			tool("new", "harbour", "--module", "canal.example/harbour", "--part", "berths", "--store", store)
+			t.Chdir("harbour")
+			added(t, tool("add", "part", "cranes"))
+			added(t, tool("add", "middleware", "tides"))
+			added(t, tool("add", "version", "v2"))
+			goRuns(t, "vet", "./...")
+			added(t, tool("add", "guard", "callers"))
+			if unformatted, err := exec.Command("gofmt", "-l", "berths", "cranes", "tides", "callers", "v2", "main_test.go").Output(); err != nil || len(unformatted) > 0 {
+				t.Errorf("gofmt: %s %v", unformatted, err)
+			}
+			goRuns(t, "vet", "./...")
+			goRuns(t, "test", "./...")
+			goRuns(t, "build", "-o", "program", ".")
+
+			const secret = "the secret of the harbour: 32 bytes"
+			if err := os.WriteFile("secret", []byte(secret), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			token := strings.TrimSpace(tool("token", "make", "--key", "secret", "--issuer", "harbour", "--audience", "harbour", "--subject", "grebe"))
+			at := runs(t, exec.Command("./program", "--listen", "127.0.0.1:0"), "CALLERS_SECRET="+secret)
+			for _, c := range []struct {
+				method, path, body string
+				status             int
+				want               string
+			}{
+				{"POST", "api/v1/berths", `{"name":"Heron"}`, 201, `"name":"Heron"`},
+				{"POST", "api/v1/berths", `{"name":"Heron"}`, 409, `"code":"berth-name-taken"`},
+				{"POST", "api/v1/cranes", `{"name":""}`, 422, `"pointer":"/name"`},
+				{"GET", "api/v2/berths?limit=1", "", 200, `"items":[{"id":1,"name":"Heron"`},
+				{"GET", "api/v2/berths/9", "", 404, `"code":"no-such-berth"`},
+			} {
+				status, body := ask(t, c.method, at+c.path, c.body, token)
+				if status != c.status || !strings.Contains(body, c.want) {
+					t.Errorf("%s %s: %d %s", c.method, c.path, status, body)
+				}
+			}
+			if status, body := ask(t, "GET", at+"api/v1/berths", "", ""); status != 401 || !strings.Contains(body, "token-missing") {
+				t.Errorf("without a token: %d %s", status, body)
+			}
+			for args, want := range map[string]string{
+				"add part cranes":                 "cranes.go is there already; nothing was written",
+				"add version v2":                  "version v2 is there already, in v2/v2.go",
+				"add version two":                 `"two" is not a name for a version: write v2`,
+				"add middleware Log":              `"Log" is not a name for a middleware`,
+				"add guard ../x":                  `"../x" is not a name for a guard`,
+				"add part string":                 "has a meaning in Go",
+				"add part stores":                 "choose another",
+				"add part":                        "missing NAME",
+				"add piece x":                     `unknown command "piece"; known: guard, middleware, part, version`,
+				"new .":                           "missing --module PATH",
+				"new . --module a/b":              "is not empty",
+				"new x --module /a":               "is not a module path",
+				"new x --module a.b --store tape": `the store "tape" is not known; known: memory, sqlite`,
+			} {
+				before := files(t)
+				status, _, errs := runTool(time.Minute, strings.Fields(args)...)
+				if status != 2 || !strings.Contains(errs, want) || strings.Count(errs, "\n") != 1 || !slices.Equal(before, files(t)) {
+					t.Errorf("wicketway %s: status %d, %s", args, status, errs)
+				}
+			}
+		})
+	}
+}
+
+// files are the names of all files here.
+func files(t *testing.T) (all []string) {
+	t.Helper()
+	err := filepath.WalkDir(".", func(path string, _ os.DirEntry, err error) error { all = append(all, path); return err })
+	if err != nil {
+		t.Fatal(err)
+	}
+	return slices.DeleteFunc(all, func(name string) bool { return strings.Contains(name, ".db") })
+}
+
+var listening = regexp.MustCompile(`"url":"(http://[^"]+)"`)
+
+// runs starts a program until the end of the test, and gives its address, which it logs.
+func runs(t *testing.T, program *exec.Cmd, environment ...string) string {
+	t.Helper()
+	program.Env = append(os.Environ(), environment...)
+	log, err := program.StderrPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := program.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { program.Process.Kill(); program.Wait() })
+	said := bufio.NewScanner(log)
+	for said.Scan() {
+		if m := listening.FindStringSubmatch(said.Text()); m != nil {
+			go io.Copy(io.Discard, log)
+			return m[1]
+		}
+	}
+	t.Fatal(fmt.Errorf("it did not listen: %w", said.Err()))
+	return ""
+}
+
+func ask(t *testing.T, method, url, body, token string) (int, string) {
+	t.Helper()
+	request, err := http.NewRequest(method, url, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if body != "" {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		request.Header.Set("Authorization", "Bearer "+token)
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return response.StatusCode, string(text)
+}
