@@ -39,6 +39,7 @@ func chooses(c *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return fmt.Errorf("missing command: %s %s", c.CommandPath(), strings.Join(names, "|"))
 	}
+	c.SuggestionsMinimumDistance = 2
 	if near := c.SuggestionsFor(args[0]); len(near) > 0 {
 		names = near
 	}
@@ -88,7 +89,7 @@ func flagFault(c *cobra.Command, err error) error {
 // flagUse is a flag with an example of what it takes.
 func flagUse(f *pflag.Flag) string {
 	examples := map[string]string{"duration": "1h30m", "bool": "true", "int": "3"}
-	return "--" + f.Name + "=" + cmp.Or(examples[f.Value.Type()], strings.ToUpper(f.Name))
+	return "--" + f.Name + "=" + cmp.Or(examples[f.Value.Type()], flagValue(f))
 }
 
 // A shortfall is an error of what was done, not of the call: exit status 1.

@@ -24,8 +24,8 @@ terminal, and problems say what caused them.`,
 			return checked(demo.Run(c.Context(), listen, data, c.OutOrStdout(), demo.Logger(c.ErrOrStderr())))
 		},
 	}
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8080", "address to listen on")
-	c.Flags().StringVar(&data, "data", "", "folder for the data (default: a temporary one)")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8080", "`ADDRESS` to listen on")
+	c.Flags().StringVar(&data, "data", "", "`FOLDER` for the data (default: a temporary one)")
 	c.Flags().BoolVar(&tour, "tour", false,
 		"walk through the API on a free port, print each request and answer, and end")
 	return c

@@ -16,6 +16,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
 
+	"github.com/wicketway/wicketway/cmd/wicketway/internal/sources"
 	"github.com/wicketway/wicketway/facts"
 )
 
@@ -34,10 +35,16 @@ type answering struct {
 	shortfall error
 }
 
+// A source is where a description comes from, and how it is asked for.
+type source struct {
+	errs  screen // where progress is shown
+	fresh bool   // a description that was kept does not count
+}
+
 // aboutAPI makes a command whose last argument is the API that it describes; it may be
 // left out where the current folder has the program. The others are named in use.
 func aboutAPI(use, short string, find func(d facts.API, args []string) (answering, error)) *cobra.Command {
-	var asJSON bool
+	var asJSON, fresh bool
 	c := &cobra.Command{
 		Use:   use,
 		Short: short,
@@ -45,14 +52,16 @@ func aboutAPI(use, short string, find func(d facts.API, args []string) (answerin
 
 PACKAGE is the Go package of a program that calls api.Serve, such as ./cmd/server;
 it is built, and run with WICKETWAY_DESCRIBE=FILE in its environment, so that it
-writes its description instead of listening. PACKAGE can also be such a file.
+writes its description instead of listening. The description is kept as long as no
+file and no variable of the environment changes. PACKAGE can also be such a file.
 Default: the current folder.`,
 		Args: takes,
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) < len(strings.Fields(use))-1 {
 				args = append(args, ".")
 			}
-			d, err := describe(c.Context(), args[len(args)-1])
+			from := source{screenOf(c.ErrOrStderr()), fresh}
+			d, err := from.describe(c.Context(), args[len(args)-1])
 			if err != nil {
 				return err
 			}
@@ -71,6 +80,8 @@ Default: the current folder.`,
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	c.Flags().BoolVar(&fresh, "fresh", false, "build and run the program even where its description is kept")
+	c.ValidArgsFunction = completeArguments
 	return c
 }
 
@@ -84,18 +95,36 @@ func printJSON(out io.Writer, v any) error {
 
 // describe gets an API's description from a Go package, whose program is built
 // and run for it, or from a file that such a program has written.
-func describe(ctx context.Context, source string) (facts.API, error) {
+func (s source) describe(ctx context.Context, from string) (facts.API, error) {
 	var d facts.API
-	text, err := os.ReadFile(source)
+	text, err := os.ReadFile(from)
 	if err != nil {
-		if text, err = askProgram(ctx, source); err != nil {
+		if text, err = s.askPackage(ctx, from); err != nil {
 			return d, err
 		}
 	}
 	if err := json.Unmarshal(text, &d); err != nil {
-		return d, fmt.Errorf("%s is not a description of an API: %w", source, err)
+		return d, fmt.Errorf("%s is not a description of an API: %w", from, err)
 	}
 	return d, nil
+}
+
+// askPackage gives what is kept of a package's program, or asks that.
+func (s source) askPackage(ctx context.Context, pkg string) ([]byte, error) {
+	if text, ok := findKept(pkg); ok && !s.fresh {
+		return text, nil
+	}
+	program, err := sources.Of(ctx, pkg)
+	if err != nil {
+		return nil, err
+	}
+	k := newKept(program) // before it is built: what changes meanwhile counts
+	defer s.errs.progress("building " + pkg)()
+	text, err := askProgram(ctx, pkg)
+	if err == nil {
+		k.keep(text)
+	}
+	return text, err
 }
 
 func askProgram(ctx context.Context, pkg string) ([]byte, error) {
@@ -106,17 +135,6 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 	defer os.RemoveAll(dir)
 	program, file := filepath.Join(dir, "program"), filepath.Join(dir, "description.json")
 	var said bytes.Buffer
-	list := exec.CommandContext(ctx, "go", "list", "-f", "{{.Name}}", pkg)
-	list.Stderr = &said
-	name, err := list.Output()
-	if err != nil {
-		return nil, fmt.Errorf("%s is neither a file nor a Go package:\n%s", pkg, strings.TrimSpace(said.String()))
-	}
-	if kind := strings.TrimSpace(string(name)); kind != "main" {
-		return nil, fmt.Errorf(
-			"%s is the package %s; name a program (package main) that calls api.Serve, such as ./cmd/server", pkg, kind,
-		)
-	}
 	build := exec.CommandContext(ctx, "go", "build", "-o", program, pkg)
 	build.Stderr = &said
 	if err := build.Run(); err != nil {

@@ -8,7 +8,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -47,7 +46,7 @@ func explainCommand() *cobra.Command {
 		return cmp.Or(orderly(args), takes(c, args))
 	}
 	c.Flags().
-		StringArrayVarP(&fields, "header", "H", nil, "a header field of the request, NAME: VALUE; can be given again")
+		StringArrayVarP(&fields, "header", "H", nil, "a header field of the request, `'NAME: VALUE'`; can be given again")
 	return c
 }
 
@@ -175,11 +174,14 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL, header
 	}
 }
 
+// labelWidth is that of the longest label, and what is between it and its text.
+const labelWidth = len("did you mean") + between
+
 func (e explanation) print(out io.Writer) {
-	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
-	defer t.Flush()
+	t := newSheet(out)
+	defer t.flush(labelWidth)
 	line := func(label, format string, args ...any) {
-		fmt.Fprintf(t, "%s\t%s\n", label, fmt.Sprintf(format, args...))
+		fmt.Fprintf(t, "%-*s%s\n", labelWidth, label, fmt.Sprintf(format, args...))
 	}
 	line("request", "%s %s", e.Method, e.Path)
 	if e.Route == nil {

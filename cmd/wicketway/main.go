@@ -22,11 +22,11 @@ func main() {
 	os.Exit(run(ctx, os.Args[1:], os.Stdout, os.Stderr))
 }
 
-// run is the tool as a function: arguments in, exit status out.
-func run(ctx context.Context, args []string, out, errs io.Writer) int {
+// newRoot is the tool as a command.
+func newRoot() *cobra.Command {
 	root := &cobra.Command{
 		Use:           "wicketway",
-		Short:         "Look at, check and try HTTP APIs built with Wicketway",
+		Short:         "Begin, change, look at and try HTTP APIs built with Wicketway",
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          cobra.ArbitraryArgs,
@@ -37,11 +37,18 @@ func run(ctx context.Context, args []string, out, errs io.Writer) int {
 			return chooses(c, args)
 		},
 	}
-	root.CompletionOptions.HiddenDefaultCmd = true
+	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(flagFault)
 	root.SetHelpCommand(helpCommand())
 	root.AddCommand(demoCommand(), routesCommand(), explainCommand(), problemsCommand(), retireCommand(), tokenCommand(),
-		schemaCommand(), watchCommand(), newCommand(), addCommand())
+		schemaCommand(), watchCommand(), newCommand(), addCommand(), completionCommand())
+	arrange(root)
+	return root
+}
+
+// run is the tool as a function: arguments in, exit status out.
+func run(ctx context.Context, args []string, out, errs io.Writer) int {
+	root := newRoot()
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)

@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"github.com/wicketway/wicketway"
@@ -29,6 +31,62 @@ func runTool(limit time.Duration, args ...string) (status int, out, errs string)
 	var o, e bytes.Buffer
 	status = run(ctx, args, &o, &e)
 	return status, o.String(), e.String()
+}
+
+// TestMain keeps what the tool keeps away from the user's own.
+func TestMain(m *testing.M) {
+	built, err := exec.Command("go", "env", "GOCACHE").Output()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	dir, err := os.MkdirTemp("", "wicketway-test-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	os.Setenv("GOCACHE", strings.TrimSpace(string(built)))
+	for _, name := range []string{"XDG_CACHE_HOME", "LocalAppData"} {
+		os.Setenv(name, dir)
+	}
+	status := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// Each command has an example in its help, which is one of that command, and belongs to a group.
+func TestHelp(t *testing.T) {
+	var below func(c *cobra.Command)
+	below = func(c *cobra.Command) {
+		for _, c := range c.Commands() {
+			path := strings.TrimPrefix(c.CommandPath(), "wicketway ")
+			status, out, errs := runTool(time.Minute, append([]string{"help"}, strings.Fields(path)...)...)
+			_, example, _ := strings.Cut(out, "\nExample\n  wicketway ")
+			words, _, _ := strings.Cut(example, "\n")
+			words, _, _ = strings.Cut(words, " > ")
+			found, rest, err := c.Root().Find(strings.Fields(words))
+			if err == nil {
+				err = found.ParseFlags(rest)
+			}
+			if status != 0 || err != nil || found != c && found.Parent() != c || c.Parent() == c.Root() && c.GroupID == "" {
+				t.Errorf("wicketway help %s: %d %v\n%s%s", path, status, err, out, errs)
+			}
+			below(c)
+		}
+	}
+	root := newRoot()
+	below(root)
+	_, out, _ := runTool(time.Minute)
+	for _, g := range commandGroups {
+		if !strings.Contains(out, "\n"+g.Title+"\n  ") {
+			t.Errorf("the help lacks %s: %s", g.Title, out)
+		}
+	}
+	for _, shell := range []string{"bash", "fish", "powershell", "zsh"} {
+		if status, out, _ := runTool(time.Minute, "completion", shell); status != 0 || !strings.Contains(out, "__complete") {
+			t.Errorf("%s: %d %.200s", shell, status, out)
+		}
+	}
 }
 
 func TestCommands(t *testing.T) {
@@ -50,13 +108,17 @@ func TestCommands(t *testing.T) {
 		{"demo --listen 127.0.0.1:0 --data /dev/null/canal", time.Minute, 1, "", "/dev/null/canal"},
 		{"demo --lissen x", time.Minute, 2, "", "unknown flag --lissen; wicketway demo has --data, --help, --listen, --tour"},
 		{"demo extra", time.Minute, 2, "", `unexpected argument "extra": wicketway demo`},
-		{"demo --listen", time.Minute, 2, "", "the flag --listen=LISTEN needs a value"},
+		{"demo --listen", time.Minute, 2, "", "the flag --listen=ADDRESS needs a value"},
 		{"demo --tour=maybe", time.Minute, 2, "", `"maybe" is not a value for the flag --tour=true`},
 		{"demo ---", time.Minute, 2, "", "flags are written --name or --name=value"},
 		{"demmo", time.Minute, 2, "", `unknown command "demmo"; known: demo`},
 		{"help demmo", time.Minute, 2, "", `unknown command "demmo"`},
 		{"help token show", time.Minute, 0, "wicketway token show TOKEN", ""},
 		{"schema demo", time.Minute, 2, "", `no command "demo" prints JSON; known: explain, problems`},
+		{"completion tcsh", time.Minute, 2, "", "no script for the shell tcsh; known: bash, fish, powershell, zsh"},
+		{"watch a b", time.Minute, 2, "", `unexpected argument "b": wicketway watch PACKAGE [-- ARGUMENTS]`},
+		{"watch ../../route", time.Minute, 2, "", "../../route is the package route; name a program"},
+		{"watch ./nowhere", time.Minute, 2, "", "./nowhere is neither a file nor a Go package"},
 		{"--help", time.Minute, 0, "demo", ""},
 	} {
 		status, out, errs := runTool(c.limit, strings.Fields(c.args)...)

@@ -49,8 +49,8 @@ part with four routes: list, create, read, change. --part names it, since it is 
 			return nil
 		},
 	}
-	c.Flags().StringVar(&s.Module, "module", "", "module path, such as example.org/harbour")
-	c.Flags().StringVar(&s.Part, "part", "items", "name of the first part, in the plural, such as berths")
+	c.Flags().StringVar(&s.Module, "module", "", "module `PATH`, such as example.org/harbour")
+	c.Flags().StringVar(&s.Part, "part", "items", "`NAME` of the first part, in the plural, such as berths")
 	c.Flags().StringVar(&store, "store", string(project.Memory), "what parts are kept in: memory or sqlite")
 	return c
 }

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -74,6 +75,8 @@ func TestNewAndAdd(t *testing.T) {
 			goRuns(t, "test", "./...")
 			goRuns(t, "build", "-o", "program", ".")
 
+			describedOnce(t, tool)
+
 			const secret = "the secret of the harbour: 32 bytes"
 			if err := os.WriteFile("secret", []byte(secret), 0o600); err != nil {
 				t.Fatal(err)
@@ -121,6 +124,50 @@ func TestNewAndAdd(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// describedOnce asks a program several things: it runs once for all of them, as long as nothing changes.
+func describedOnce(t *testing.T, tool func(...string) string) {
+	t.Helper()
+	log := filepath.Join(t.TempDir(), "runs")
+	t.Setenv("RUNS", log)
+	append := func(name, text string) {
+		t.Helper()
+		f, err := os.OpenFile(name, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+		if err == nil {
+			_, err = f.WriteString(text)
+			err = errors.Join(err, f.Close())
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	append("runs.go", "package main\n\nimport \"os\"\n\nfunc init() {\n\tf, _ := os.OpenFile(os.Getenv(\"RUNS\"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)\n\tf.WriteString(\"x\")\n}\n")
+	for _, step := range []struct {
+		does func()
+		args string
+		want string // of what is printed
+		runs int
+	}{
+		{func() {}, "routes --path /api/v1/berths", "PATCH   /api/v1/berths/{id}  berths.change  bearer ", 1},
+		{func() {}, "problems --code berth-name-taken", "POST /api/v2/berths", 1},
+		{func() {}, "__complete explain GET /api/v1/b", "/api/v1/berths\tAll berths, page by page\n/api/v1/berths/{id}\tOne berth\n", 1},
+		{func() {}, "__complete explain P", "PATCH\nPOST\n", 1},
+		{func() {}, "__complete problems --code no-such-c", "no-such-crane\tThere is no such crane\n", 1},
+		{func() {}, "__complete routes --version ", "v1\nv2\n", 1},
+		{func() { append("berths/berths.go", "// more\n") }, "routes", "berths.list", 2},
+		{func() { t.Setenv("OTHER", "1") }, "routes", "berths.list", 3},
+		{func() {}, "routes --fresh", "berths.list", 4},
+		{func() { append("greeting.txt", "hello") }, "routes", "berths.list", 5},
+		{func() {}, "explain GET /api/v1/berths", "berths.list", 5},
+	} {
+		step.does()
+		out := tool(strings.Split(step.args, " ")...)
+		ran, err := os.ReadFile(log)
+		if err != nil || len(ran) != step.runs || !strings.Contains(out, step.want) {
+			t.Errorf("wicketway %s: %d runs, want %d: %s %v", step.args, len(ran), step.runs, out, err)
+		}
 	}
 }
 

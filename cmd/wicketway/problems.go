@@ -3,8 +3,9 @@ package main
 import (
 	"fmt"
 	"io"
+	"slices"
+	"strconv"
 	"strings"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
@@ -12,34 +13,69 @@ import (
 )
 
 func problemsCommand() *cobra.Command {
-	return aboutAPI("problems PACKAGE",
+	var code string
+	c := aboutAPI("problems PACKAGE",
 		"List the kinds of problem that an API can raise: status, code, title, meaning, routes",
 		func(d facts.API, _ []string) (answering, error) {
-			return answering{data: d.Problems, print: func(out io.Writer) { printProblems(out, d.Problems, len(d.Routes)) }}, nil
+			if code == "" {
+				return answering{data: d.Problems, print: func(out io.Writer) { printProblems(out, d.Problems, len(d.Routes)) }}, nil
+			}
+			i := slices.IndexFunc(d.Problems, func(k facts.Kind) bool { return k.Code == code })
+			if i < 0 {
+				return answering{}, fmt.Errorf("no kind of problem has the code %s; known: %s", code, strings.Join(codes(d), ", "))
+			}
+			return answering{data: d.Problems[i : i+1], print: func(out io.Writer) { printProblem(out, d.Problems[i], len(d.Routes)) }}, nil
 		})
+	c.Flags().StringVar(&code, "code", "", "only the kind with this code, with all its routes")
+	completeCode(c)
+	return c
+}
+
+// codes are those of all kinds.
+func codes(d facts.API) (all []string) {
+	for _, k := range d.Problems {
+		all = append(all, k.Code)
+	}
+	return all
+}
+
+// printProblem prints all about one kind.
+func printProblem(out io.Writer, k facts.Kind, routes int) {
+	t := newSheet(out)
+	line := func(label, text string) {
+		if text != "" {
+			fmt.Fprintf(t, "%-*s%s\n", labelWidth, label, text)
+		}
+	}
+	line("code", k.Code)
+	line("status", strconv.Itoa(k.Status))
+	line("title", k.Title)
+	line("meaning", k.Meaning)
+	line("type", k.Type)
+	line("family", strings.Join(k.Family, ", "))
+	line("sets", strings.Join(k.Fields, ", "))
+	if len(k.Routes) == 0 || len(k.Routes) == routes {
+		line("raised by", raisedBy(k.Routes, routes))
+	} else {
+		for i, r := range k.Routes {
+			line(first(i, "raised by"), r)
+		}
+	}
+	t.flush(labelWidth)
 }
 
 // shownRoutes is how many routes of a kind are listed before they are counted.
 const shownRoutes = 2
 
 func printProblems(out io.Writer, problems []facts.Kind, routes int) {
-	var table strings.Builder
-	t := tabwriter.NewWriter(&table, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "STATUS\tCODE\tTITLE\tRAISED BY")
+	t := newGrid(out)
+	t.row("STATUS", "CODE", "TITLE AND MEANING", "RAISED BY")
 	for _, p := range problems {
-		fmt.Fprintf(t, "%d\t%s\t%s\t%s\n", p.Status, p.Code, p.Title, raisedBy(p.Routes, routes))
+		t.row(strconv.Itoa(p.Status), p.Code, p.Title, raisedBy(p.Routes, routes))
+		t.below = append(t.below, p.Meaning)
 	}
-	t.Flush()
-	lines := strings.Split(table.String(), "\n")
-	fmt.Fprintln(out, lines[0])
-	under := strings.Repeat(" ", strings.Index(lines[0], "TITLE"))
-	for i, p := range problems {
-		fmt.Fprintln(out, lines[i+1])
-		if p.Meaning != "" {
-			fmt.Fprintf(out, "%s  %s\n", under, p.Meaning)
-		}
-	}
-	fmt.Fprintf(out, "%d kinds; --json lists all routes of each\n", len(problems))
+	t.flush()
+	fmt.Fprintf(out, "%d kinds; --code CODE says more about one, and --json all of all\n", len(problems))
 }
 
 func raisedBy(of []string, all int) string {

@@ -8,7 +8,7 @@ import (
 	"io"
 	"os"
 	"slices"
-	"text/tabwriter"
+	"strconv"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -46,7 +46,7 @@ func retireCommand() *cobra.Command {
 			return answering{data: use, print: use.print}, nil
 		})
 	c.Flags().
-		StringVar(&log, "log", "", "file with the records of chain/accesslog as JSON, a line each; - is the standard input")
+		StringVar(&log, "log", "", "`FILE` with the records of chain/accesslog as JSON, a line each; - is the standard input")
 	c.Flags().BoolVar(&all, "all", false, "also list the callers of all other routes")
 	return c
 }
@@ -199,8 +199,8 @@ func (f retiring) print(out io.Writer) {
 		fmt.Fprintln(out, "no route of this API is deprecated or has a sunset, and no input is; --all lists the callers of all routes")
 		return
 	}
-	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "VERSION\tMETHOD\tPATH\tINPUT\tSUNSET\tCALLER\tCALLS\tLAST")
+	t := newGrid(out)
+	t.row("VERSION", "METHOD", "PATH", "INPUT", "SUNSET", "CALLER", "CALLS", "LAST")
 	used := 0
 	for _, r := range f.Routes {
 		sunset := "-"
@@ -208,18 +208,16 @@ func (f retiring) print(out io.Writer) {
 			sunset = r.Retirement.Sunset.Format(time.DateOnly)
 		}
 		if len(r.Uses) == 0 {
-			fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\tnobody\t0\t-\n", dash(r.Version), r.Method, r.Path, dash(r.Input), sunset)
+			t.row(dash(r.Version), r.Method, r.Path, dash(r.Input), sunset, "nobody", "0", "-")
 			continue
 		}
 		used++
 		for _, u := range r.Uses {
-			fmt.Fprintf(
-				t, "%s\t%s\t%s\t%s\t%s\t%s\t%d\t%s\n", dash(r.Version), r.Method, r.Path, dash(r.Input), sunset, u.who(), u.Calls,
-				u.Last.UTC().Format(time.RFC3339),
-			)
+			t.row(dash(r.Version), r.Method, r.Path, dash(r.Input), sunset, u.who(), strconv.Itoa(u.Calls),
+				u.Last.UTC().Format(time.RFC3339))
 		}
 	}
-	t.Flush()
+	t.flush()
 	fmt.Fprintf(
 		out, "%d of %d %s used, by %d %s of the log\n", used, len(f.Routes),
 		f.counted(), f.Records, plural(f.Records, "record", "records"),

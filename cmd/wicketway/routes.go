@@ -7,7 +7,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
@@ -42,7 +41,10 @@ func routesCommand() *cobra.Command {
 	c.Flags().StringVar(&path, "path", "", "only those that match this path, and those below it")
 	c.Flags().BoolVar(&open, "open", false, "only those that everyone may call")
 	c.Flags().StringVar(&sameAs, "same-as", "",
-		"compare with FILE (one METHOD PATH per line); exit 1 if they differ")
+		"compare with `FILE` (one METHOD PATH per line); exit 1 if they differ")
+	completeFlag(c, "version", func(r facts.Route) string { return r.Version })
+	completeFlag(c, "method", func(r facts.Route) string { return r.Method })
+	completeFlag(c, "path", func(r facts.Route) string { return r.Path })
 	return c
 }
 
@@ -143,20 +145,26 @@ func matching(d facts.API, path string) []facts.Route {
 func printRoutes(out io.Writer, routes []facts.Route) {
 	shared := sharedChain(routes)
 	more := slices.ContainsFunc(routes, func(r facts.Route) bool { return len(r.Chain) > len(shared) })
-	t := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
+	t := newGrid(out)
+	t.style = func(_ int, text string) style {
+		if strings.HasPrefix(text, "everyone") {
+			return warn
+		}
+		return plain
+	}
 	row := func(version, method, path, name, who, chain, at string) {
 		cells := []string{version, method, path, name, who, chain, at}
 		if !more {
 			cells = slices.Delete(cells, 5, 6)
 		}
-		fmt.Fprintln(t, strings.Join(cells, "\t"))
+		t.row(cells...)
 	}
 	row("VERSION", "METHOD", "PATH", "NAME", "WHO MAY CALL", "CHAIN", "DECLARED")
 	for _, r := range routes {
 		row(dash(r.Version), methodName(r.Method), r.Path, dash(r.Name), access(r),
 			dash(chainText(r.Chain[len(shared):], " ")), strings.TrimSpace(where(r.At)+" "+adapted(r)+fromEarlier(r)))
 	}
-	t.Flush()
+	t.flush()
 	n, public, own := counts(routes)
 	fmt.Fprintf(out, "%d %s, %d open to everyone", n, plural(n, "route", "routes"), public)
 	if own > 0 {

@@ -37,7 +37,7 @@ func tokenCommand() *cobra.Command {
 type keyFlags struct{ key, algorithm, issuer, audience, kid string }
 
 func (k *keyFlags) add(c *cobra.Command) {
-	c.Flags().StringVar(&k.key, "key", "", "file with the key: PEM, a JWK or JWK set, or the bytes of a secret")
+	c.Flags().StringVar(&k.key, "key", "", "`FILE` with the key: PEM, a JWK or JWK set, or the bytes of a secret")
 	c.Flags().
 		StringVar(&k.algorithm, "alg", "", "algorithm of the key (default: HS256 for a secret, RS256, ES256 or EdDSA by its type)")
 	c.Flags().StringVar(&k.issuer, "issuer", "", "the claim iss")
@@ -150,7 +150,7 @@ Without --key a random secret is generated and printed.`,
 	k.add(c)
 	c.Flags().StringVar(&subject, "subject", "", "the claim sub: whose token it is")
 	c.Flags().StringVar(&scopes, "scopes", "", "scopes of the caller, separated by spaces or commas")
-	c.Flags().DurationVar(&lifetime, "expires-in", time.Hour, "how long it is good for: 90s, 15m, 12h")
+	c.Flags().DurationVar(&lifetime, "expires-in", time.Hour, "`DURATION` for which it is good: 90s, 15m, 12h")
 	c.Flags().StringVar(&claims, "claims", "", "more claims, as a JSON object")
 	return c
 }

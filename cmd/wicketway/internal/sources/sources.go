@@ -146,17 +146,23 @@ func workspace(ctx context.Context) string {
 // Uses reports whether a change of a file can change the program: a Go file of its packages, a module file, a file
 // that is embedded, or one that programs read when they run.
 func (p *Program) Uses(file string) bool {
-	name := filepath.Base(file)
 	_, inProgram := p.packages[filepath.Dir(file)]
+	return p.embedded[file] || isSource(file) && (inProgram || !slices.Contains(compiled, filepath.Ext(file)))
+}
+
+// Embedded are the files that are embedded in the program.
+func (p *Program) Embedded() []string { return slices.Sorted(maps.Keys(p.embedded)) }
+
+// isSource reports whether a program can be made from a file, by its name.
+func isSource(file string) bool {
+	name := filepath.Base(file)
 	switch {
-	case p.embedded[file], name == "go.mod", name == "go.sum", name == "go.work", name == "go.work.sum":
+	case name == "go.mod", name == "go.sum", name == "go.work", name == "go.work.sum":
 		return true
 	case strings.HasSuffix(name, "_test.go"), under(file, "testdata"):
 		return false
-	case slices.Contains(compiled, filepath.Ext(name)):
-		return inProgram
 	}
-	return slices.Contains(served, strings.ToLower(filepath.Ext(name)))
+	return slices.Contains(compiled, filepath.Ext(name)) || slices.Contains(served, strings.ToLower(filepath.Ext(name)))
 }
 
 // Embeds reports whether a file is a part of the program itself.

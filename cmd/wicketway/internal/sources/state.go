@@ -11,8 +11,9 @@ import (
 	"strings"
 )
 
-// State is the state of all files in some folders, by size and time of change: where it is the same, nothing has
-// changed. The files of the second list count by themselves.
+// State is the state of the files in some folders that a program can be made from, by size and time of change: where it
+// is the same, nothing has changed. What programs write to themselves does not count. The files of the second list do
+// in any case.
 func State(roots, files []string) string {
 	sum := sha256.New()
 	note := func(path string, about fs.FileInfo) {
@@ -30,7 +31,7 @@ func State(roots, files []string) string {
 				}
 				return nil
 			}
-			if about, err := d.Info(); err == nil {
+			if about, err := d.Info(); err == nil && isSource(path) {
 				note(path, about)
 			}
 			return nil
