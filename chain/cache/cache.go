@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -109,6 +110,12 @@ func (c Control) check() error {
 	return errors.Join(wrong...)
 }
 
+// The names of the two middlewares.
+const (
+	headersName   = "cache-control"
+	responsesName = "cache"
+)
+
 // A spoken Control is one with the field written out.
 type spoken struct {
 	Control
@@ -130,6 +137,12 @@ func (s spoken) Check() error {
 
 // CheckRoute is asked by Build.
 func (s spoken) CheckRoute(f facts.Route) error {
+	at := func(name string) int {
+		return slices.IndexFunc(f.Chain, func(m facts.Middleware) bool { return m.Name == name })
+	}
+	if keeps := at(responsesName); keeps >= 0 && at(headersName) < keeps {
+		return errors.New("it is said outside of the middleware cache, which keeps nothing by it: put cache-control behind cache")
+	}
 	if f.Guard != nil && !s.Private && !s.NoStore && s.hasAge() {
 		return fmt.Errorf(
 			"the route is behind the guard %s, so answers are for one caller: say Private (RFC 9111, 3.5)", f.Guard.Name,
@@ -153,7 +166,7 @@ func Headers(otherwise Control) exchange.Middleware {
 	c := speak(otherwise)
 	c.plain = []string{strings.TrimPrefix(otherwise.String(), "public, ")}
 	return exchange.Middleware{
-		Name:  "cache-control",
+		Name:  headersName,
 		Does:  "says how long answers may be kept: " + c.plain[0] + " unless a route says more",
 		Sets:  facts.Fields("Cache-Control"),
 		Reads: []reflect.Type{reflect.TypeFor[spoken]()},

@@ -256,7 +256,7 @@ func TestControlAndBuild(t *testing.T) {
 			wicketway.Route("GET /plain", text), wicketway.Route("GET /public", text, cache.Policy(public)), wicketway.Route("GET /gone", gone, cache.Policy(public)),
 			wicketway.Route("GET /public/cookie", cookie, cache.Policy(public)), wicketway.Route("POST /plain", text),
 			wicketway.Group(wicketway.Guard(plate{}), cache.Policy(cache.Control{Private: true, MaxAge: time.Minute}), wicketway.Route("GET /private", text), wicketway.Route("POST /private", text),
-				wicketway.Group(wicketway.Chain(cache.Responses(cache.Settings{ByCaller: true})), wicketway.Route("GET /apart", text)))),
+				wicketway.Group(wicketway.Without("cache-control"), wicketway.Chain(cache.Responses(cache.Settings{ByCaller: true}), cache.Headers(cache.Control{})), wicketway.Route("GET /apart", text)))),
 		wicketway.Group(wicketway.Chain(minutes), wicketway.Route("GET /minutes", text), wicketway.Route("GET /minutes/cookie", cookie),
 			wicketway.Route("GET /minutes/guarded", text, wicketway.Guard(plate{}))))
 	if err != nil {
@@ -282,12 +282,14 @@ func TestControlAndBuild(t *testing.T) {
 			t.Errorf("%s: %q, want %q", line, got, want)
 		}
 	}
-	for _, caller := range []string{"a", "b", "a"} {
+	for i, caller := range []string{"a", "b", "a"} {
 		r := httptest.NewRequest("GET", "/apart", nil)
 		r.Header.Set("Plate", caller)
 		w := httptest.NewRecorder()
 		if api.ServeHTTP(w, r); w.Body.String() != `"`+caller+"\"\n" {
 			t.Errorf("%s got the answer for another: %s", caller, w.Body)
+		} else if kept := w.Header().Get("Age") != ""; kept != (i == 2) {
+			t.Errorf("request %d: %v", i, w.Header())
 		}
 	}
 	keeps, get := wicketway.Chain(cache.Responses(cache.Settings{})), wicketway.Route("GET /x", text)
@@ -295,6 +297,7 @@ func TestControlAndBuild(t *testing.T) {
 		"answers would be given to other callers":    {wicketway.Guard(plate{}), keeps, get},
 		"it comes before the guard plate":            {wicketway.Guard(plate{}), wicketway.Chain(cache.Responses(cache.Settings{ByCaller: true})), get},
 		"so answers are for one caller: say Private": {wicketway.Guard(plate{}), wicketway.Chain(cache.Headers(cache.Control{})), cache.Policy(public), get},
+		"put cache-control behind cache":             {wicketway.Chain(cache.Headers(cache.Control{}), cache.Responses(cache.Settings{})), cache.Policy(public), get},
 		"SharedMaxAge has no effect":                 {wicketway.Chain(cache.Headers(cache.Control{})), cache.Policy(cache.Control{Private: true, SharedMaxAge: time.Hour}), get},
 		"NoStore contradicts all else":               {wicketway.Chain(cache.Headers(cache.Control{})), cache.Policy(cache.Control{NoStore: true, MaxAge: time.Hour}), get},
 		"no middleware in the chain":                 {cache.Policy(public), get},

@@ -65,7 +65,7 @@ func Responses(settings Settings) exchange.Middleware {
 		c.Clock = time.Now
 	}
 	return exchange.Middleware{
-		Name:       "cache",
+		Name:       responsesName,
 		Does:       "keeps answers, and gives them to those who ask the same",
 		Sets:       facts.Fields("Age"),
 		Raises:     []*problem.Kind{problem.OfStatus(http.StatusGatewayTimeout)}, // to only-if-cached

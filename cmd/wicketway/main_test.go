@@ -106,7 +106,7 @@ func TestCommands(t *testing.T) {
 		{"demo --listen 127.0.0.1:0", time.Second, 0, "The canal is closed.", ""},
 		{"demo --listen " + taken.Addr().String(), time.Minute, 1, "", "address already in use"},
 		{"demo --listen 127.0.0.1:0 --data /dev/null/canal", time.Minute, 1, "", "/dev/null/canal"},
-		{"demo --lissen x", time.Minute, 2, "", "unknown flag --lissen; wicketway demo has --data, --help, --listen, --tour"},
+		{"demo --lissen x", time.Minute, 2, "", "unknown flag --lissen; wicketway demo has --data, --help, --listen, --metrics, --tour"},
 		{"demo extra", time.Minute, 2, "", `unexpected argument "extra": wicketway demo`},
 		{"demo --listen", time.Minute, 2, "", "the flag --listen=ADDRESS needs a value"},
 		{"demo --tour=maybe", time.Minute, 2, "", `"maybe" is not a value for the flag --tour=true`},
@@ -125,6 +125,19 @@ func TestCommands(t *testing.T) {
 		if status != c.status || !strings.Contains(out, c.out) || !strings.Contains(errs, c.errs) || c.status == 1 && strings.Count(errs, "\n") != 1 {
 			t.Errorf("wicketway %s: status %d, want %d\n%s\n%s", c.args, status, c.status, out, errs)
 		}
+	}
+}
+
+// The demo ends where its numbers cannot be served.
+func TestDemoNeedsBothAddresses(t *testing.T) {
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	status, out, errs := runTool(time.Minute, "demo", "--listen", "127.0.0.1:0", "--metrics", taken.Addr().String())
+	if status != 1 || out != "" || !strings.HasSuffix(errs, "address already in use\n") {
+		t.Errorf("%d %s %s", status, out, errs)
 	}
 }
 

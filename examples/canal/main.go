@@ -15,11 +15,12 @@ import (
 
 func main() {
 	listen := flag.String("listen", "127.0.0.1:8080", "address to listen on")
+	metrics := flag.String("metrics", "127.0.0.1:0", "address of the numbers for Prometheus (port 0: a free one)")
 	data := flag.String("data", "", "folder for the data (default: a temporary one)")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	if err := demo.Run(ctx, *listen, *data, os.Stdout, demo.Logger(os.Stderr)); err != nil {
+	if err := demo.Run(ctx, demo.Settings{Listen: *listen, Metrics: *metrics, Data: *data}, os.Stdout, demo.Logger(os.Stderr)); err != nil {
 		fmt.Fprintln(os.Stderr, "canal:", err)
 		os.Exit(1)
 	}

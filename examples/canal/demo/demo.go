@@ -23,7 +23,6 @@ import (
 	"github.com/wicketway/wicketway/chain/health"
 	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/chain/secure"
-	"github.com/wicketway/wicketway/chain/tracecontext"
 	"github.com/wicketway/wicketway/examples/canal/drill"
 	"github.com/wicketway/wicketway/examples/canal/legacy"
 	"github.com/wicketway/wicketway/examples/canal/locks"
@@ -45,8 +44,11 @@ type Canal struct {
 	// Identity is the service whose tokens are taken as well.
 	Identity *identity.Service
 
+	log       *slog.Logger
 	guard     exchange.Authenticator
-	build     func(successor string, more ...wicketway.Part) (*wicketway.API, error) // see Build
+	revoked   auth.MemoryRevocations
+	ready     *health.Readiness
+	observed  *observed
 	secret    []byte
 	keys      *auth.KeySet
 	others    map[string]string // tokens of the tour, by name
@@ -69,21 +71,21 @@ func Open(dir string, log *slog.Logger) (*Canal, error) { return OpenAt(slow, di
 
 // OpenAt is Open with an identity service that has another pace.
 func OpenAt(pace Pace, dir string, log *slog.Logger) (*Canal, error) {
-	c := &Canal{}
+	c := &Canal{log: log}
 	if dir == "" {
 		var err error
 		if c.temporary, err = os.MkdirTemp("", "osterbeck-"); err != nil {
 			return nil, err
 		}
 	}
-	if err := c.open(pace, cmp.Or(dir, c.temporary), log); err != nil {
+	if err := c.open(pace, cmp.Or(dir, c.temporary)); err != nil {
 		c.Close()
 		return nil, err
 	}
 	return c, nil
 }
 
-func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
+func (c *Canal) open(pace Pace, dir string) error {
 	var err error
 	if c.store, err = store.Open(dir); err != nil {
 		return err
@@ -91,16 +93,15 @@ func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
 	if c.secret, err = c.store.Secret(); err != nil {
 		return err
 	}
-	keys, err := c.identify(pace, log)
+	keys, err := c.identify(pace)
 	if err != nil {
 		return err
 	}
-	var revoked auth.MemoryRevocations
 	c.guard = auth.Bearer(auth.Join(auth.HS256(c.secret).IssuedBy("osterbeck"), keys), auth.Settings{
 		Audience:    []string{identity.Audience},
 		Realm:       "Osterbeck Canal",
 		Account:     c.account,
-		Revocations: &revoked,
+		Revocations: &c.revoked,
 	})
 	if c.Skipper, err = c.token(store.SamplePlate(0), "passages"); err != nil {
 		return err
@@ -111,11 +112,11 @@ func (c *Canal) open(pace Pace, dir string, log *slog.Logger) error {
 	if c.Visitor, err = c.Identity.Token(store.SamplePlate(1), identity.Audience, "passages"); err != nil {
 		return err
 	}
-	ready := health.NewReadiness(health.Check{Name: "storage", Ask: c.store.Ping},
-		health.Check{Name: "identity", Ask: c.keys.Ready})
-	c.build = func(successor string, more ...wicketway.Part) (*wicketway.API, error) {
-		return Build(c.store, c.guard, &revoked, ready, log, successor, more...)
+	if c.observed, err = observe(); err != nil {
+		return err
 	}
+	c.ready = health.NewReadiness(health.Check{Name: "storage", Ask: c.store.Ping},
+		health.Check{Name: "identity", Ask: c.keys.Ready})
 	c.API, err = c.build("/api/v2/locks", wicketway.Retirement{Clock: func() time.Time { return season }})
 	return err
 }
@@ -130,7 +131,7 @@ var (
 )
 
 // identify starts the identity service, and fetches its keys.
-func (c *Canal) identify(pace Pace, log *slog.Logger) (auth.Keys, error) {
+func (c *Canal) identify(pace Pace) (auth.Keys, error) {
 	var err error
 	if c.Identity, err = identity.New(tokens.Lifetime); err != nil {
 		return auth.Keys{}, err
@@ -145,7 +146,7 @@ func (c *Canal) identify(pace Pace, log *slog.Logger) (auth.Keys, error) {
 	c.running.Go(func() { server.Serve(l) }) // ends with the context
 	c.running.Go(func() {
 		if err := c.Identity.Run(ctx, pace.Rotate, pace.Lead); err != nil {
-			log.Error("the identity service has stopped", "error", err)
+			c.log.Error("the identity service has stopped", "error", err)
 		}
 	})
 	c.keys = auth.Fetch(ctx, auth.Source{
@@ -154,7 +155,7 @@ func (c *Canal) identify(pace Pace, log *slog.Logger) (auth.Keys, error) {
 		Issuer:     identity.Issuer,
 		Every:      pace.Fetch,
 		AtMost:     pace.Fetch / 4,
-		Log:        log,
+		Log:        c.log,
 	})
 	c.running.Go(func() {
 		<-c.keys.Done()
@@ -183,6 +184,9 @@ func (c *Canal) Close() {
 		c.stop()
 		c.running.Wait()
 	}
+	if c.observed != nil {
+		c.observed.close(c.log)
+	}
 	if c.store != nil {
 		c.store.Close()
 	}
@@ -194,21 +198,22 @@ func (c *Canal) Close() {
 // consoles are the origins whose pages may read the API.
 var consoles = []string{"https://console.osterbeck.example", "http://127.0.0.1:3000"}
 
-// Build describes the API. The successor is where version 1 leads to, and more is in the list of
+// build describes the API. The successor is where version 1 leads to, and more is in the list of
 // /api.
-func Build(s *store.Store, guard exchange.Authenticator, revoked auth.Revocations, ready *health.Readiness,
-	log *slog.Logger, successor string, more ...wicketway.Part) (*wicketway.API, error) {
-	desk := &tokens.Desk{Store: s, Guard: guard, Revoked: revoked}
+func (c *Canal) build(successor string, more ...wicketway.Part) (*wicketway.API, error) {
+	s := c.store
+	desk := &tokens.Desk{Store: s, Guard: c.guard, Revoked: &c.revoked}
 	return wicketway.Build(
 		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
-		wicketway.Log(log),
+		wicketway.Log(c.log),
 		wicketway.Translate(store.Translations...),
-		wicketway.Chain(requestid.Assign(), tracecontext.Keep(), accesslog.To(log, accesslog.Settings{Slow: time.Second}),
-			secure.Headers(secure.Settings{}), cors.Allow(cors.From(consoles...), cors.Settings{}), compress.Bodies(compress.Settings{}),
-			compress.Requests(compress.Unpacking{}), cache.Headers(cache.Control{})),
-		health.Routes(ready),
+		wicketway.Chain(requestid.Assign(), c.observed.trace, accesslog.To(c.log, accesslog.Settings{Slow: time.Second})),
+		wicketway.Chain(c.observed.count...),
+		wicketway.Chain(secure.Headers(secure.Settings{}), cors.Allow(cors.From(consoles...), cors.Settings{}),
+			compress.Bodies(compress.Settings{}), compress.Requests(compress.Unpacking{}), cache.Headers(cache.Control{})),
+		health.Routes(c.ready),
 		wicketway.At("/api", append(more,
-			wicketway.Guard(guard),
+			wicketway.Guard(c.guard),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
 			wicketway.Version("v1",
 				wicketway.Retirement{Deprecated: deprecated, Sunset: sunset, Ends: true, Successor: successor},
@@ -228,23 +233,45 @@ func Logger(w io.Writer) *slog.Logger {
 	return slog.New(accesslog.InContext(accesslog.Redact(slog.NewJSONHandler(w, nil))))
 }
 
-// Run serves the canal on an address until ctx ends, and first writes to out how
-// to use it.
-func Run(ctx context.Context, address, dir string, out io.Writer, log *slog.Logger) error {
-	c, err := Open(dir, log)
+// Settings say where the canal is served, and where its data is.
+type Settings struct {
+	Listen  string // the address of the API
+	Metrics string // that of its numbers, which is not for everyone
+	Data    string // a folder; "": a temporary one
+}
+
+// Run serves the canal until ctx ends, and first writes to out how to use it.
+func Run(ctx context.Context, s Settings, out io.Writer, log *slog.Logger) error {
+	c, err := Open(s.Data, log)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	err = c.API.Serve(ctx, address, func(at net.Addr) { c.welcome(out, "http://"+at.String()) })
+	numbers, err := c.Numbers()
+	if err != nil {
+		return err
+	}
+	ctx, end := context.WithCancel(ctx)
+	var running sync.WaitGroup
+	var failed error // to serve the numbers
+	err = c.API.Serve(ctx, s.Listen, func(api net.Addr) {
+		running.Go(func() {
+			defer end()
+			failed = numbers.Serve(ctx, s.Metrics, func(at net.Addr) { c.welcome(out, "http://"+api.String(), "http://"+at.String()) })
+		})
+	})
+	end()
+	running.Wait()
+	err = errors.Join(err, failed)
 	if err == nil {
 		fmt.Fprintln(out, "The canal is closed.")
 	}
 	return err
 }
 
-func (c *Canal) welcome(out io.Writer, base string) {
+func (c *Canal) welcome(out io.Writer, base, numbers string) {
 	fmt.Fprintf(out, `Osterbeck Canal listens on %[1]s (Ctrl-C ends it)
+Its numbers, for Prometheus: %[5]s/metrics
 
 Tokens, good for twelve hours:
 SKIPPER=%[2]s
@@ -267,5 +294,5 @@ curl -s -X PATCH %[1]s/api/v2/passages/61 -H "Authorization: Bearer $SKIPPER" -H
 curl -s -X PUT %[1]s/api/v2/locks/tanners/state -H "Authorization: Bearer $KEEPER" -H 'Content-Type: application/json' -d '{"state":"open"}'
 curl -si '%[1]s/api/v2/drill?fault=panic'
 
-`, base, c.Skipper, c.Keeper, c.Visitor)
+`, base, c.Skipper, c.Keeper, c.Visitor, numbers)
 }

@@ -51,6 +51,51 @@ func TestTexts(t *testing.T) {
 	}
 }
 
+// What a real service has: numbers by route and caller, spans for a collector, and answers that are kept.
+func TestObserved(t *testing.T) {
+	spans := make(chan string, 10)
+	collector := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		spans <- r.URL.Path + string(body)
+	}))
+	defer collector.Close()
+	t.Setenv("OTEL_EXPORTER_OTLP_ENDPOINT", collector.URL)
+	canal, err := demo.Open(t.TempDir(), slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	get := func(path string) *httptest.ResponseRecorder {
+		r, w := httptest.NewRequest("GET", path, nil), httptest.NewRecorder()
+		if strings.Contains(path, "passages") {
+			r.Header.Set("Authorization", "Bearer "+canal.Skipper)
+		}
+		canal.API.ServeHTTP(w, r)
+		return w
+	}
+	get("/api/v2/passages")
+	if first, second := get("/api/v2/locks"), get("/api/v2/locks"); second.Header().Get("Age") == "" || first.Body.String() != second.Body.String() {
+		t.Errorf("the list was not kept: %v", second.Header())
+	}
+	numbers, err := canal.Numbers()
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := httptest.NewRecorder()
+	numbers.ServeHTTP(w, httptest.NewRequest("GET", "/metrics", nil))
+	for _, want := range []string{
+		`http_server_request_duration_seconds_count{code="",method="GET",route="/api/v2/locks",status="2xx",version="v2"} 2`,
+		`wicketway_usage_total{caller="OB-1001",`,
+	} {
+		if !strings.Contains(w.Body.String(), want) {
+			t.Errorf("the numbers lack %s:\n%s", want, w.Body)
+		}
+	}
+	canal.Close()
+	if got := <-spans; !strings.HasPrefix(got, "/v1/traces") || !strings.Contains(got, "GET /api/v2/passages") {
+		t.Errorf("the collector got %q", got)
+	}
+}
+
 // Wrong requests to the demo over real HTTP: status, code, and exactly the items
 // that fail, as in, name or pointer, rule.
 func TestWrongRequests(t *testing.T) {

@@ -36,6 +36,9 @@ func Parts(s *store.Store) wicketway.Part {
 	d := desk{s}
 	return wicketway.At(
 		"/locks",
+		wicketway.Without("cache-control"), // that of all others would say it after the answers were kept
+		wicketway.Chain( // the list is kept for as long as its policy says
+			cache.Responses(cache.Settings{ByCaller: true}), cache.Headers(cache.Control{})),
 		wicketway.Route("GET /", d.list, wicketway.Public(), wicketway.Summary("All locks, upstream first"),
 			cache.Policy(cache.Control{MaxAge: 10 * time.Second})),
 		wicketway.Route("GET /{lock}", d.find, wicketway.Public(), wicketway.Summary("One lock"),
