@@ -165,7 +165,7 @@ func TestRoutesAndExplain(t *testing.T) {
 		want   []string // each in this order
 	}{
 		{"routes ../../examples/canal --version v1 --method get", 0, []string{"v1", "/api/v1/locks ", "locks.list", "everyone",
-			"legacy.go:", "adapted\n", "/api/v1/passages", "bearer with passages", "4 routes, 2 open to everyone; requests pass requestid, tracecontext, accesslog, secure, cors, compress, unpack, cache-control\n"}},
+			"legacy.go:", "adapted\n", "/api/v1/passages", "bearer with passages", "4 routes, 2 open to everyone; requests pass requestid, tracecontext, accesslog, metrics, usage, secure, cors, compress, unpack, cache-control\n"}},
 		{"routes --version v3 ../../examples/editions", 0, []string{"/v3/locks ", "as in v2\n", "/v3/locks/{lock}/tolls", "withdrawn\n", "3 routes"}},
 		{"explain GET /v2/locks/heron/tolls ../../examples/editions", 0, []string{"main.tollsByLength", "inherited", "in place of v1's", "main.go:", "settings", "Overrides", "of the route", "Chain", "of Build at"}},
 		{"explain POST /api/v1/passages FILE", 0, []string{"passages.book", "v1, chosen by path", "adapted", "as legacy.Error", "body /up", "old passages.Passage", "400 refused", "404 no-such-lock"}},

@@ -88,7 +88,7 @@ func (p *program) take(m handover.Message) {
 	case m.Ready != nil:
 		p.at = append(p.at, m.Ready...)
 		if p.after == 0 { // the first of its servers
-			p.after = time.Since(p.started)
+			p.after = time.Since(p.built.at)
 			close(p.ready)
 		}
 	case m.Description != nil && p.api == nil:
@@ -137,7 +137,7 @@ func (p *program) serves() bool { return p != nil && !p.isOver }
 
 // same reports whether what was built is this program, which serves.
 func (p *program) same(b *building) bool {
-	if !p.serves() || b.sum == [32]byte{} || b.sum != p.built.sum {
+	if !p.serves() || b.sum == 0 || b.sum != p.built.sum {
 		return false
 	}
 	for _, file := range b.unserved {

@@ -67,7 +67,7 @@ type (
 	// Serving says that a program serves, instead of the one before.
 	Serving struct {
 		Changed        []string
-		Built, Started time.Duration // how long it was built, and how long it took to be ready
+		Built, Started time.Duration // how long go build took, and how long it was after that until the program was ready
 		Addresses      []string
 		Before, Now    *facts.API // what is served; nil where that is not known
 		First          bool
