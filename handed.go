@@ -37,9 +37,8 @@ func (h handed) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.api.ServeHTTP(w, r)
 }
 
-// ready tells the keeper that all addresses are served, and then by which API.
-func (h handed) ready(addresses []string) {
-	h.keeper.Ready(addresses)
+// describe tells the keeper what is served.
+func (h handed) describe() {
 	text, err := json.Marshal(h.api.Describe())
 	if err != nil {
 		h.api.fallbacks[0].terms().logger().Error("the API cannot be described", "error", err)

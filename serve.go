@@ -185,6 +185,7 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, ow
 			}
 		}()
 	}
+	r.keeper.Ready(a.info.Title, urls)
 	if s.Ready != nil {
 		addresses := make([]net.Addr, len(listeners))
 		for i, l := range listeners {
@@ -193,7 +194,7 @@ func (a *API) serve(ctx context.Context, s Serving, listeners []net.Listener, ow
 		s.Ready(addresses)
 	}
 	if r.keeper != nil {
-		r.running.Go(func() { handed{a, r.keeper, r.draining}.ready(urls) })
+		r.running.Go(handed{a, r.keeper, r.draining}.describe)
 		defer r.running.Wait()
 	}
 	select {

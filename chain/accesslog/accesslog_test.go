@@ -240,6 +240,22 @@ func TestSampling(t *testing.T) {
 	}
 }
 
+// Colours are for terminals, and for those who say that they show what is written on one.
+func TestConsoleColours(t *testing.T) {
+	for _, c := range []struct {
+		force, no string
+		want      bool
+	}{{"", "", false}, {"1", "", true}, {"0", "", false}, {"1", "1", false}} {
+		t.Setenv("CLICOLOR_FORCE", c.force)
+		t.Setenv("NO_COLOR", c.no)
+		var log bytes.Buffer
+		slog.New(accesslog.Console(&log)).Error("the pump has failed")
+		if got := strings.Contains(log.String(), "\x1b["); got != c.want {
+			t.Errorf("%+v: %q", c, log.String())
+		}
+	}
+}
+
 // What a person reads in development.
 func TestConsole(t *testing.T) {
 	var log bytes.Buffer

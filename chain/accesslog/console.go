@@ -21,11 +21,13 @@ import (
 // Console is a handler whose records are made to be read by a person: a line for each request in
 // columns, and below it, in development, what arrived as it did (sent: the query, and the start of the body;
 // fields: the header fields that no input reads), with credentials blanked, what was wrong with it, and the
-// causes of a failure with the place where it arose. Other records are a line each. It has colours where w is a terminal and NO_COLOR is not
-// set in the environment.
+// causes of a failure with the place where it arose. Other records are a line each. It has colours where w is a
+// terminal, or CLICOLOR_FORCE=1 is in the environment, unless NO_COLOR is there.
 func Console(w io.Writer) slog.Handler {
 	file, ok := w.(*os.File)
-	colour := ok && isatty.IsTerminal(file.Fd()) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	shows := ok && isatty.IsTerminal(file.Fd()) && os.Getenv("TERM") != "dumb"
+	forced := os.Getenv("CLICOLOR_FORCE")
+	colour := os.Getenv("NO_COLOR") == "" && (shows || forced != "" && forced != "0")
 	return &console{out: &output{w: w, colour: colour}, redact: Redact(slog.DiscardHandler).(*redactor)}
 }
 

@@ -140,7 +140,7 @@ func newSheet(out io.Writer) *sheet {
 func (s *sheet) flush(indent int) {
 	s.Flush()
 	for line := range strings.Lines(s.text.String()) {
-		line = strings.TrimRight(line, "\n")
+		line = strings.TrimRight(line, " \n")
 		runes := []rune(line)
 		label := string(runes[:min(indent, len(runes))])
 		fmt.Fprint(s.to, s.to.mark(faint, label))

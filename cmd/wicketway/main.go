@@ -40,8 +40,9 @@ func newRoot() *cobra.Command {
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(flagFault)
 	root.SetHelpCommand(helpCommand())
-	root.AddCommand(demoCommand(), routesCommand(), explainCommand(), problemsCommand(), retireCommand(), tokenCommand(),
-		schemaCommand(), watchCommand(), newCommand(), addCommand(), completionCommand())
+	cobra.EnableCommandSorting = false // they are in the order in which one needs them
+	root.AddCommand(newCommand(), addCommand(), watchCommand(), routesCommand(), explainCommand(), problemsCommand(),
+		retireCommand(), demoCommand(), tokenCommand(), schemaCommand(), completionCommand())
 	arrange(root)
 	return root
 }

@@ -111,6 +111,12 @@ func printAddition(out io.Writer, a project.Addition) {
 		place = fmt.Sprintf("Add before %s:%d, in %s", a.File, a.Before, a.In)
 	}
 	fmt.Fprintf(out, "\n%s:\n  %s\n\nand import:\n  %q\n", place, a.Line, a.Import)
+	for i, line := range a.Then {
+		if i == 0 {
+			fmt.Fprintln(out, "\nTo try it:")
+		}
+		fmt.Fprintln(out, "  "+line)
+	}
 }
 
 // require adds to go.mod what new packages import; it takes nothing away.

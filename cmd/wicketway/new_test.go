@@ -17,7 +17,7 @@ import (
 	"time"
 )
 
-var addition = regexp.MustCompile(`Add before (\S+):(\d+), in .*:\n  (.+)\n\nand import:\n  (".+")\n$`)
+var addition = regexp.MustCompile(`Add before (\S+):(\d+), in .*:\n  (.+)\n\nand import:\n  (".+")\n(?:\nTo try it:\n.*)?`)
 
 // added does by hand what add asks for.
 func added(t *testing.T, said string) {
@@ -111,7 +111,7 @@ func TestNewAndAdd(t *testing.T) {
 				"add part string":                 "has a meaning in Go",
 				"add part stores":                 "choose another",
 				"add part":                        "missing NAME",
-				"add piece x":                     `unknown command "piece"; known: guard, middleware, part, version`,
+				"add piece x":                     `unknown command "piece"; known: part, middleware, guard, version`,
 				"new .":                           "missing --module PATH",
 				"new . --module a/b":              "is not empty",
 				"new x --module /a":               "is not a module path",

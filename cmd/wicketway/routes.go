@@ -166,17 +166,17 @@ func printRoutes(out io.Writer, routes []facts.Route) {
 	}
 	t.flush()
 	n, public, own := counts(routes)
-	fmt.Fprintf(out, "%d %s, %d open to everyone", n, plural(n, "route", "routes"), public)
+	text := fmt.Sprintf("%d %s, %d open to everyone", n, plural(n, "route", "routes"), public)
 	if own > 0 {
-		fmt.Fprintf(out, ", and %d of Wicketway's own", own)
+		text += fmt.Sprintf(", and %d of Wicketway's own", own)
 	}
 	if len(shared) > 0 {
-		fmt.Fprintf(out, "; requests pass %s", chainText(shared, ", "))
+		text += "; requests pass " + chainText(shared, ", ")
 		if more {
-			fmt.Fprint(out, ", and then their route's own chain")
+			text += ", and then their route's own chain"
 		}
 	}
-	fmt.Fprintln(out)
+	fmt.Fprintln(out, fold(text, t.to.width(), 0))
 	printChoices(out, routes)
 }
 

@@ -48,7 +48,7 @@ const (
 	faint  style = "2"
 	good   style = "32"
 	bad    style = "31"
-	warn   style = "33"
+	warn   style = "35" // yellow cannot be read on a light ground
 )
 
 func (s screen) mark(as style, text string) string {

@@ -86,11 +86,23 @@ func (v *watchView) report(event any) {
 
 // line prints a line with the time of day.
 func (v *watchView) line(as style, format string, args ...any) {
-	fmt.Fprintf(v.to, "%s %s\n", v.to.mark(faint, time.Now().Format(time.TimeOnly)), v.to.mark(as, fmt.Sprintf(format, args...)))
+	text, rest := fmt.Sprintf(format, args...), ""
+	if as == good { // what follows are figures
+		if head, figures, ok := strings.Cut(text, " · "); ok {
+			text, rest = head, " · "+figures
+		}
+	}
+	fmt.Fprintf(v.to, "%s %s%s\n", v.to.mark(faint, time.Now().Format(time.TimeOnly)), v.to.mark(as, text), rest)
 }
 
 func (v *watchView) detail(format string, args ...any) {
-	fmt.Fprintf(v.to, "         %s\n", fold(fmt.Sprintf(format, args...), v.to.width(), 11))
+	const indent = 9
+	text := fmt.Sprintf(format, args...)
+	if w := v.to.width(); w > 0 && len([]rune(text)) > w-indent {
+		text = fold(text, w-indent, 2)
+		text = strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", indent))
+	}
+	fmt.Fprintf(v.to, "%*s%s\n", indent, "", text)
 }
 
 func (v *watchView) serving(e watch.Serving) {

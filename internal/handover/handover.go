@@ -35,12 +35,13 @@ type Mistake struct {
 	Text string `json:"text"`
 }
 
-// A Message is what a program says; one of its members is set.
+// A Message is what a program says: one of these.
 type Message struct {
 	// Listen asks for the socket of an address. The keeper answers it itself.
 	Listen string `json:"listen,omitzero"`
-	// Ready are the addresses that the program serves.
+	// Ready are the addresses at which the program serves an API, and Title is that API's.
 	Ready []string `json:"ready,omitzero"`
+	Title string   `json:"title,omitzero"`
 	// Description is that of the API (package facts).
 	Description jsontext.Value `json:"description,omitzero"`
 	// Mistakes are those for which there is no API.

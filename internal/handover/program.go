@@ -117,8 +117,10 @@ func (p *Program) Listen(address string) (net.Listener, error) {
 	return net.FileListener(a.socket)
 }
 
-// Ready says which addresses are served.
-func (p *Program) Ready(addresses []string) { p.say(Message{Ready: addresses}) }
+// Ready says at which addresses an API is served.
+func (p *Program) Ready(title string, addresses []string) {
+	p.say(Message{Ready: addresses, Title: title})
+}
 
 // Describe says what is served.
 func (p *Program) Describe(description []byte) { p.say(Message{Description: description}) }

@@ -24,7 +24,8 @@ type Addition struct {
 	// Place is where the line belongs: before this line of this file. The file is "" where no description was found.
 	File   string
 	Before int
-	In     string // the call in which that is: wicketway.Version("v1", ...)
+	In     string   // the call in which that is: wicketway.Version("v1", ...)
+	Then   []string // lines for a shell, to try it
 }
 
 // A Program is one that is there.
@@ -197,7 +198,15 @@ func (p *Program) Middleware(name string) (Addition, error) {
 
 // Guard adds a guard.
 func (p *Program) Guard(name string) (Addition, error) {
-	return p.one("guard", "guard", name, "callers", "wicketway.Guard(%[1]s.Guard(%[1]s.Secret())),", "At", "Build")
+	a, err := p.one("guard", "guard", name, "callers", "wicketway.Guard(%[1]s.Guard(%[1]s.Secret())),", "At", "Build")
+	project := projectName(p.module)
+	a.Then = []string{
+		"export " + strings.ToUpper(name) + "_SECRET=$(head -c 32 /dev/urandom | base64)",
+		"wicketway watch .",
+		fmt.Sprintf("wicketway token make --key <(printf %%s \"$%s_SECRET\") --issuer %s --audience %s --subject NAME",
+			strings.ToUpper(name), project, project),
+	}
+	return a, err
 }
 
 func (p *Program) one(what, file, name, example, line string, in ...string) (Addition, error) {

@@ -39,6 +39,7 @@ type program struct {
 	described chan struct{} // closed when it is, or never will be
 
 	mu    sync.Mutex
+	title string // of the API that was served first
 	at    []string
 	after time.Duration
 	api   *facts.API
@@ -88,12 +89,14 @@ func (p *program) take(m handover.Message) {
 	case m.Ready != nil:
 		p.at = append(p.at, m.Ready...)
 		if p.after == 0 { // the first of its servers
-			p.after = time.Since(p.built.at)
+			p.after, p.title = time.Since(p.built.at), m.Title
 			close(p.ready)
 		}
 	case m.Description != nil && p.api == nil:
-		p.api = read(m.Description)
-		close(p.described)
+		if api := read(m.Description); api != nil && api.Title == p.title {
+			p.api = api
+			close(p.described)
+		}
 	}
 }
 
