@@ -174,8 +174,11 @@ func (v *watchView) ended(e watch.Ended) {
 	for line := range strings.Lines(e.Said) {
 		v.detail("%s", strings.TrimRight(line, "\n"))
 	}
-	if !e.Serves {
+	switch {
+	case e.Answered:
 		v.detail("The next change starts it again; until then callers get 503.")
+	case !e.Serves:
+		v.detail("The next change starts it again.")
 	}
 }
 

@@ -104,9 +104,14 @@ func mistakesIn(said string) (all []handover.Mistake) {
 	for line := range strings.Lines(said) {
 		line = strings.TrimRight(line, "\r\n")
 		switch m := position.FindStringSubmatch(line); {
-		case line == "", strings.HasPrefix(line, "# "):
+		case line == "", strings.HasPrefix(line, "# "), strings.HasPrefix(line, "go: errors parsing"):
 		case strings.HasPrefix(line, "\t") && all != nil:
-			all[len(all)-1].Text += "; " + strings.TrimSpace(line)
+			last := &all[len(all)-1].Text
+			between := "; "
+			if strings.HasSuffix(*last, ":") {
+				between = " "
+			}
+			*last += between + strings.TrimSpace(line)
 		case m != nil:
 			n, _ := strconv.Atoi(m[2])
 			file := m[1]

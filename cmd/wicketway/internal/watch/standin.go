@@ -59,6 +59,9 @@ func newStandIn(sockets *handover.Sockets) *standIn {
 	return s
 }
 
+// answers reports whether there is an address at which it does.
+func (s *standIn) answers() bool { return s != nil && len(s.open) > 0 }
+
 // stop answers those who have come, and no others.
 func (s *standIn) stop() {
 	for _, l := range s.open {

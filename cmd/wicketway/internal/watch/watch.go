@@ -84,8 +84,9 @@ type (
 	Ended struct {
 		Changed []string // before it was started, where it has not served
 		Crash
-		Served bool // it had served
-		Serves bool // the program before goes on
+		Served   bool // it had served
+		Serves   bool // the program before goes on
+		Answered bool // callers are answered in its place
 	}
 	// Tested says what the tests said.
 	Tested struct {
@@ -261,16 +262,16 @@ func (w *Watch) failedStart() {
 		w.mistaken(next.built.changed, mistakes)
 		return
 	}
-	w.report(Ended{next.built.changed, crash, false, w.current.serves()})
 	w.cannot(crash.summary())
+	w.report(Ended{next.built.changed, crash, false, w.current.serves(), w.stand.answers()})
 }
 
 // crashed is a program that has ended while it served.
 func (w *Watch) crashed() {
 	crash := w.current.crash(w.source.Load().Roots)
 	w.current.served()
-	w.report(Ended{nil, crash, true, false})
 	w.cannot(crash.summary())
+	w.report(Ended{nil, crash, true, false, w.stand.answers()})
 }
 
 // mistaken tells everyone that newer code does not build.

@@ -337,7 +337,7 @@ func TestADay(t *testing.T) {
 
 	// A crash: the watcher answers until the next program does.
 	http.Get(at + "die")
-	if e := next[watch.Ended](t, events); e.Message != "panic: no water" || !e.Served || e.Serves || !strings.Contains(e.Own[0].String(), "main.go:") {
+	if e := next[watch.Ended](t, events); e.Message != "panic: no water" || !e.Served || e.Serves || !e.Answered || !strings.Contains(e.Own[0].String(), "main.go:") {
 		t.Errorf("%+v", e)
 	}
 	if status, header, body := answer(t, at, "application/json"); status != 503 || header.Get("Content-Type") != "application/problem+json" || !strings.Contains(body, "ended: panic: no water (main.go:") {
@@ -363,6 +363,33 @@ func TestADay(t *testing.T) {
 	if n := strings.Count(output.String(), "closed"); n < 3 {
 		t.Errorf("%d programs ended in order: %s", n, &output)
 	}
+}
+
+// A program that writes into its own folder is not started for ever, and one that cannot run twice is stopped first:
+// requests wait meanwhile.
+func TestStopFirst(t *testing.T) {
+	f := newFolder(t)
+	const writes = `os.WriteFile("state.json", []byte(os.Args[0]), 0o600); if os.Mkdir("mine", 0o700) != nil { log.Fatal("another one runs") }; defer os.Remove("mine")`
+	f.put(1, writes, "")
+	events, _ := f.watched(&watch.Watch{Arguments: []string{"127.0.0.1:0"}, StopFirst: true, Output: io.Discard, Errors: io.Discard})
+	at := next[watch.Serving](t, events).Addresses[0]
+	for range 2 {
+		if e := next[watch.Serving](t, events); !slices.Equal(e.Changed, []string{"state.json"}) {
+			t.Errorf("%+v", e)
+		}
+	}
+	if e := next[watch.Left](t, events); e.File != "state.json" {
+		t.Errorf("%+v", e)
+	}
+	f.put(2, writes, "")
+	for {
+		if status, _, body := answer(t, at, "*/*"); status != 200 {
+			t.Fatalf("%d %s", status, body)
+		} else if strings.HasPrefix(body, `"2`) {
+			break
+		}
+	}
+	next[watch.Serving](t, events)
 }
 
 // TestMain can be a watcher itself: one that ends at the first program that does, or one to be killed.
