@@ -108,7 +108,7 @@ func printPairs(out screen, rows [][2]string) {
 		left = max(left, len(r[0]))
 	}
 	for _, r := range rows {
-		fmt.Fprintf(out, "  %s%*s%s\n", r[0], left-len(r[0])+2, "", fold(r[1], helpWidth(out)-2, left+4))
+		fmt.Fprintf(out, "  %s%*s%s\n", r[0], left-len(r[0])+2, "", fold(r[1], helpWidth(out), left+4))
 	}
 }
 

@@ -5,22 +5,30 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+	"unicode"
 
+	"github.com/go-json-experiment/json"
 	"github.com/spf13/cobra"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/observe/usage"
 )
 
@@ -52,6 +60,62 @@ func TestMain(m *testing.M) {
 	status := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(status)
+}
+
+// On a narrow terminal nothing is lost, and no line is too long, as far as words let it.
+func TestNarrowTerminals(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "canal.json")
+	program := exec.Command("go", "run", "../../examples/canal")
+	program.Env = append(os.Environ(), "WICKETWAY_DESCRIBE="+file)
+	if said, err := program.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, said)
+	}
+	text, err := os.ReadFile(file)
+	var d facts.API
+	if err == nil {
+		err = json.Unmarshal(text, &d)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	letters := func(text string) string {
+		all := []rune(strings.Map(func(r rune) rune {
+			if unicode.IsSpace(r) {
+				return -1
+			}
+			return r
+		}, regexp.MustCompile("\x1b\\[[0-9]*m").ReplaceAllString(text, "")))
+		slices.Sort(all) // cells are folded side by side
+		return string(all)
+	}
+	api, err := newDescribed(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, print := range map[string]func(io.Writer){
+		"routes":   func(out io.Writer) { printRoutes(out, d.Routes) },
+		"problems": func(out io.Writer) { printProblems(out, d.Problems, len(d.Routes)) },
+		"problem":  func(out io.Writer) { printProblem(out, d.Problems[0], len(d.Routes)) },
+		"explain": func(out io.Writer) {
+			api.explain("POST", &url.URL{Path: "/api/v2/passages"}, http.Header{}).print(out)
+		},
+		"help": func(out io.Writer) { printHelp(out, newRoot()) },
+	} {
+		var wide bytes.Buffer
+		print(&wide)
+		for _, columns := range []int{100, 140, 400} {
+			var narrow bytes.Buffer
+			print(screen{&narrow, true, true, func() int { return columns }})
+			if letters(narrow.String()) != letters(wide.String()) {
+				t.Errorf("%s in %d columns lacks something:\n%s", name, columns, &narrow)
+			}
+			for line := range strings.Lines(narrow.String()) {
+				if n := len([]rune(regexp.MustCompile("\x1b\\[[0-9]*m").ReplaceAllString(line, ""))) - 1; n > columns {
+					t.Errorf("%s in %d columns: a line has %d: %s", name, columns, n, line)
+				}
+			}
+		}
+	}
 }
 
 // Each command has an example in its help, which is one of that command, and belongs to a group.

@@ -16,6 +16,7 @@ type screen struct {
 	io.Writer
 	terminal bool
 	colours  bool
+	columns  func() int // of the terminal as it is now; nil where lines have no end
 }
 
 // screenOf looks at a writer. Files and pipes have neither colours nor a width; with NO_COLOR in the environment no
@@ -26,17 +27,24 @@ func screenOf(w io.Writer) screen {
 	}
 	file, ok := w.(*os.File)
 	terminal := ok && term.IsTerminal(int(file.Fd()))
-	return screen{w, terminal, terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"}
+	if !terminal {
+		return screen{Writer: w}
+	}
+	return screen{w, true, os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb", func() int {
+		columns, _, err := term.GetSize(int(file.Fd()))
+		if err != nil {
+			return 0
+		}
+		return columns
+	}}
 }
 
 // width is how many columns a line has; 0 where lines have no end.
 func (s screen) width() int {
-	if file, ok := s.Writer.(*os.File); ok && s.terminal {
-		if w, _, err := term.GetSize(int(file.Fd())); err == nil && w > 0 {
-			return w
-		}
+	if s.columns == nil {
+		return 0
 	}
-	return 0
+	return s.columns()
 }
 
 // A style is how a text is marked on a terminal with colours.
@@ -90,13 +98,13 @@ func (s screen) progress(doing string) (end func()) {
 	return sync.OnceFunc(func() { close(done); running.Wait() })
 }
 
-// fold breaks a text into lines at spaces, each after the first with an indent.
+// fold breaks a text that begins in the column indent into lines at spaces; the others begin there as well.
 func fold(text string, width, indent int) string {
 	if width <= indent+20 {
 		return text
 	}
 	var out strings.Builder
-	column := 0
+	column := indent
 	for i, word := range strings.Fields(text) {
 		n := len([]rune(word))
 		switch {
