@@ -26,28 +26,31 @@ const module = "github.com/wicketway/wicketway"
 // What the folders may import of this module, beside what is below internal: that is open to all but what it
 // imports itself. A folder is ruled by the longest entry that fits.
 var mayImport = map[string][]string{
-	".":             {"core", "exchange", "adapt", "format", "contract"},
-	"facts":         {},
-	"route":         {},
-	"negotiate":     {},
-	"schema":        {},
-	"problem":       {},
-	"exchange":      {"core"},
-	"adapt":         {"core"},
-	"internal":      {"core", "exchange", "format"},
-	"chain":         {".", "core", "exchange", "chain"},
-	"observe":       {".", "core", "exchange", "observe"},
-	"format":        {"core", "format"},
-	"translate":     {"core", "translate"},
-	"wicketwaytest": {".", "core", "exchange", "adapt", "format"},
-	"cmd":           {"*"},
-	"examples":      {"*"},
-	"bench":         {"*"},
+	".":              {"core", "exchange", "adapt", "format"},
+	"facts":          {},
+	"route":          {},
+	"negotiate":      {},
+	"schema":         {},
+	"problem":        {},
+	"contract":       {"core"},
+	"contract/valid": {"core"},
+	"contract/yaml":  {"core"},
+	"exchange":       {"core"},
+	"adapt":          {"core"},
+	"internal":       {"core", "exchange", "format"},
+	"chain":          {".", "core", "exchange", "chain"},
+	"observe":        {".", "core", "exchange", "observe"},
+	"format":         {"core", "format"},
+	"translate":      {"core", "translate"},
+	"wicketwaytest":  {".", "core", "exchange", "adapt", "format"},
+	"cmd":            {"*"},
+	"examples":       {"*"},
+	"bench":          {"*"},
 }
 
 // The core has no server and no command line; problem needs net/http for its statuses and header fields. Of
 // other modules it imports JSON alone.
-var core = []string{"facts", "route", "negotiate", "schema", "problem"}
+var core = []string{"facts", "route", "negotiate", "schema", "problem", "contract"}
 
 // ruleFor is the longest of the entries that a folder is, or is below.
 func ruleFor(folder string, entries []string) (longest string) {

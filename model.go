@@ -358,6 +358,7 @@ type API struct {
 	codes     map[string]*problem.Kind
 	facts     func() allFacts              // of targets, made when first asked for
 	catalogue func() map[string]facts.Kind // by code, made when first asked for
+	contracts sync.Map                     // of versions, made when first asked for
 	raised    raised
 	advised   advised
 }

@@ -1,0 +1,290 @@
+package contract_test
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"github.com/wicketway/wicketway/contract"
+	"github.com/wicketway/wicketway/contract/valid"
+	"github.com/wicketway/wicketway/contract/yaml"
+	"github.com/wicketway/wicketway/examples/canal/demo"
+	"github.com/wicketway/wicketway/facts"
+)
+
+// head is the beginning of documents that are good but for what follows.
+const head = `{"openapi":"3.1.0","info":{"title":"T","version":"1"}`
+
+// A document that is read and written again has all that it had: unknown members, empty ones, numbers as they were
+// written, and its order; as JSON and by way of YAML.
+func TestRoundTrip(t *testing.T) {
+	for _, text := range []string{
+		head + `}`,
+		`{"x-first":1.50e2,"info":{"version":"1","title":"T","x-more":{"b":1,"a":[]}},"openapi":"3.1.0","tags":[],"paths":{}}`,
+		head + `,"paths":{"/b":{"get":{"deprecated":false,"responses":{"x-y":1,"404":{"description":""},"200":{"description":"no"}},"security":[]}},"x-p":null,"/a":{}}}`,
+		head + `,"components":{"schemas":{"z":true,"a":{"minimum":1.0,"$ref":"#/x","$anchor":"here","enum":[1e400,"on","1","2026-01-01",null]},"x-s":{"type":["string","null"]}}}}`,
+		head + `,"webhooks":{"w":{"$ref":"#/components/pathItems/w"}},"security":[{"b":[],"a":["s"]},{}],"paths":{"/a":{"query":{},"additionalOperations":{"LINK":{}},"post":{"callbacks":{"c":{"{$url}":{}}},"requestBody":{"content":{"a/b":{"itemSchema":{"type":"string"},"encoding":{"f":{"contentType":"a/b"}}}}}}}}}`,
+	} {
+		d, err := contract.Read([]byte(text))
+		if err != nil {
+			t.Errorf("%s: %v", text, err)
+			continue
+		}
+		got := jsontext.Value(d.Text())
+		if got.Compact(); string(got) != text {
+			t.Errorf("read  %s\nwrote %s", text, got)
+		}
+		written, err := yaml.Write(d)
+		if err != nil {
+			t.Errorf("%s: %v", text, err)
+		}
+		if again, err := yaml.Read(written); err != nil || !bytes.Equal(again.Text(), d.Text()) {
+			t.Errorf("by YAML: %v\n%s", err, written)
+		}
+	}
+}
+
+// Every fault, with its place.
+func TestFaults(t *testing.T) {
+	deep := strings.Repeat(`{"not":`, 500) + `true` + strings.Repeat("}", 500)
+	for text, want := range map[string]string{
+		``:                     "1:1: the document: the JSON text is incomplete",
+		`[]`:                   "1:1: the document: is an array; want an object",
+		head:                   "1:54: the document: the JSON text is incomplete",
+		head + `} x`:           "1:55: the document: something follows the document",
+		head + `,"openapi":1}`: `1:55: /openapi: another member has that name`,
+		"{\n\"openapi\":3,\n \"info\":{\"title\":null}}":                                "2:11: /openapi: is a number; want a string\n3:9: /info: the member version is missing\n3:18: /info/title: is null; want a string",
+		strings.Replace(head, "3.1.0", "2.0", 1) + "}":                                  `/openapi: is "2.0"; versions 3.0, 3.1 and 3.2 are read`,
+		head + `,"paths":{"/a":[]},"tags":[{"name":1}, 2]}`:                             "/paths/~1a: is an array; want an object\n1:89: /tags/0/name: is a number; want a string\n1:93: /tags/1: is a number; want an object",
+		head + `,"components":{"schemas":{"a":1,"b":{"required":"x"}}}}`:                "/components/schemas/a: is a number; want a schema: an object, true or false\n1:102: /components/schemas/b/required: is a string; want an array",
+		head + `,"components":{"schemas":{"a":` + deep + `}}}`:                          "values are nested deeper than 400",
+		head + `,"x-deep":` + strings.Repeat("[", 900) + strings.Repeat("]", 900) + `}`: "values are nested deeper than 400",
+	} {
+		_, err := contract.Read([]byte(text))
+		if _, is := errors.AsType[contract.Faults](err); !is || !strings.Contains(err.Error(), want) {
+			t.Errorf("%.200s:\n%v\nwant %s", text, err, want)
+		}
+	}
+	bomb := "openapi: 3.1.0\ninfo: {title: T, version: '1'}\nx-0: &x0 [" + strings.Repeat("a,", 200) + "]\n"
+	for i := range 8 {
+		bomb += fmt.Sprintf("x-%d: &x%d [%s]\n", i+1, i+1, strings.Repeat(fmt.Sprintf("*x%d,", i), 9))
+	}
+	for text, want := range map[string]string{
+		bomb: "more than ten times as large",
+		"openapi: 3.1.0\ninfo:\n  title: [T]\n  version: 1\n": "3:10: /info/title: is an array; want a string\n4:12: /info/version: is a number; want a string",
+		"openapi: 3.1.0\n---\na: 1":                           "more than one document",
+		"a: b: c":                                             "mapping values are not allowed",
+		"? [a]\n: b":                                          "a key is not a string",
+		"openapi: 3.1.0\nx: .inf":                             ".inf is not a number in JSON",
+		"a: &a [*a]":                                          "a",
+	} {
+		if _, err := yaml.Read([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%.100s: %v, want %s", text, err, want)
+		}
+	}
+}
+
+// Schemas of OpenAPI 3.0 become those of draft 2020-12.
+func TestThreeZero(t *testing.T) {
+	for old, want := range map[string]string{
+		`{"type":"string","nullable":true}`:                                                           `{"type":["string","null"]}`,
+		`{"type":"string","nullable":true,"enum":["a"]}`:                                              `{"type":["string","null"],"enum":["a",null]}`,
+		`{"type":"integer","minimum":1,"exclusiveMinimum":true,"maximum":9,"exclusiveMaximum":false}`: `{"type":"integer","exclusiveMinimum":1,"maximum":9}`,
+		`{"properties":{"a":{"type":"number","example":1.50,"nullable":false}}}`:                      `{"properties":{"a":{"type":"number","examples":[1.50]}}}`,
+		`{"type":"string","format":"binary"}`:                                                         `{"type":"string","contentMediaType":"application/octet-stream"}`,
+		`{"$ref":"#/components/schemas/B","description":"has no meaning there"}`:                      `{"$ref":"#/components/schemas/B"}`,
+		`{"allOf":[{"type":"string","nullable":true}],"additionalProperties":false}`:                  `{"allOf":[{"type":["string","null"]}],"additionalProperties":false}`,
+	} {
+		d, err := contract.Read([]byte(strings.Replace(head, "3.1.0", "3.0.3", 1) + `,"components":{"schemas":{"A":` + old + `}}}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s, _ := d.Components.Schemas.Get("A"); string(s.Text()) != want || d.Was() != "3.0.3" || d.OpenAPI != contract.Version {
+			t.Errorf("%s: %s, want %s", old, s.Text(), want)
+		}
+	}
+}
+
+// FuzzRead: whatever is read can be written, and is the same again.
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(head + `,"paths":{"/a":{"get":{"responses":{"200":{"description":"x"}}}}}}`))
+	f.Add([]byte("openapi: 3.0.0\ninfo: {title: T, version: '1'}\ncomponents: {schemas: {a: {nullable: true, type: string}}}"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		d, err := yaml.Read(text)
+		if err != nil {
+			return
+		}
+		again, err := contract.Read(d.Text())
+		if err != nil || !bytes.Equal(again.Text(), d.Text()) {
+			t.Fatalf("%v\n%s", err, d.Text())
+		}
+	})
+}
+
+// described are the descriptions of all examples that are programs.
+func described(t *testing.T) map[string]facts.API {
+	all := map[string]facts.API{}
+	canal, err := demo.Open(t.TempDir(), slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { canal.Close() })
+	all["canal"] = canal.API.Describe()
+	for _, name := range []string{"editions", "first"} {
+		file := filepath.Join(t.TempDir(), "description.json")
+		c := exec.Command("go", "run", "../examples/"+name)
+		c.Env = append(os.Environ(), "WICKETWAY_DESCRIBE="+file)
+		said, _ := c.CombinedOutput() // it ends as a server ends
+		text, err := os.ReadFile(file)
+		var d facts.API
+		if err == nil {
+			err = json.Unmarshal(text, &d)
+		}
+		if err != nil {
+			t.Fatalf("%v\n%s", err, said)
+		}
+		all[name] = d
+	}
+	return all
+}
+
+// official is a schema of the OpenAPI Initiative.
+func official(t *testing.T, version string) *jsonschema.Schema {
+	t.Helper()
+	text, err := os.ReadFile("testdata/openapi-" + version + ".json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	schema, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	c := jsonschema.NewCompiler()
+	if err == nil {
+		err = c.AddResource("openapi.json", schema)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c.MustCompile("openapi.json")
+}
+
+// The documents of all examples are OpenAPI 3.1, by the official schema and by what that does not see; they are the same
+// each time, and survive a round trip.
+func TestMadeDocuments(t *testing.T) {
+	held := official(t, "3.1")
+	for name, api := range described(t) {
+		versions := []string{""}
+		for _, r := range api.Routes {
+			if !slices.Contains(versions, r.Version) {
+				versions = append(versions, r.Version)
+			}
+		}
+		for _, version := range versions {
+			d, err := contract.Of(api, version)
+			if version == "" && err != nil {
+				continue // all its routes are in versions
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			text := d.Text()
+			value, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+			if err == nil {
+				err = held.Validate(value)
+			}
+			if err != nil {
+				t.Errorf("%s %s: %v", name, version, err)
+			}
+			again, err := contract.Of(api, version)
+			if err != nil || !bytes.Equal(again.Text(), text) {
+				t.Errorf("%s %s is another one the second time", name, version)
+			}
+			if read, err := contract.Read(text); err != nil || !bytes.Equal(read.Text(), text) {
+				t.Errorf("%s %s: %v", name, version, err)
+			}
+			sound(t, name+" "+version, d)
+		}
+	}
+	if _, err := contract.Of(described(t)["canal"], "v9"); err == nil || err.Error() != `version "v9" does not exist; available: v1, v2` {
+		t.Error(err)
+	}
+}
+
+// sound holds what the official schema does not see: names of operations, parameters of paths, equal templates,
+// references, and examples.
+func sound(t *testing.T, name string, d *contract.Document) {
+	t.Helper()
+	holder, err := valid.New(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ids, shapes := map[string]bool{}, map[string]bool{}
+	for path, item := range d.Paths.All() {
+		shape := strings.Join(strings.FieldsFunc(path, func(r rune) bool { return r == '{' || r == '}' }), "|")
+		if strings.Contains(path, "{+") || shapes[path] || shape == "" {
+			t.Errorf("%s: the path %s", name, path)
+		}
+		shapes[path] = true
+		for _, method := range []string{"GET", "PUT", "POST", "DELETE", "OPTIONS", "HEAD", "PATCH", "TRACE"} {
+			o := *item.Operation(method)
+			if o == nil {
+				continue
+			}
+			if ids[o.ID] || o.ID == "" || o.Responses.Len() == 0 {
+				t.Errorf("%s: %s %s is called %q, which another one is", name, method, path, o.ID)
+			}
+			ids[o.ID] = true
+			var inPath []string
+			for _, p := range o.Parameters {
+				if p.In == "path" {
+					inPath = append(inPath, "{"+p.Name+"}")
+				}
+			}
+			for _, one := range inPath {
+				if !strings.Contains(path, one) {
+					t.Errorf("%s: %s %s has no parameter %s", name, method, path, one)
+				}
+			}
+			if n := strings.Count(path, "{"); n != len(inPath) {
+				t.Errorf("%s: %s %s declares %v", name, method, path, inPath)
+			}
+		}
+	}
+	for code, e := range d.Components.Examples.All() {
+		s, has := d.Components.Schemas.Get(code)
+		if err := holder.Check(s, e.Value); !has || err != nil {
+			t.Errorf("%s: the example %s: %v", name, code, err)
+		}
+	}
+	for _, piece := range strings.Split(string(d.Text()), `"$ref": "`)[1:] {
+		reference, _, _ := strings.Cut(piece, `"`)
+		if _, err := jsontextAt(d.Text(), strings.TrimPrefix(reference, "#")); err != nil || !strings.HasPrefix(reference, "#/components/") {
+			t.Errorf("%s: the reference %s leads nowhere", name, reference)
+		}
+	}
+}
+
+// jsontextAt is the value at a pointer.
+func jsontextAt(text jsontext.Value, pointer string) (any, error) {
+	var v any
+	if err := json.Unmarshal(text, &v); err != nil {
+		return nil, err
+	}
+	for token := range jsontext.Pointer(pointer).Tokens() {
+		m, is := v.(map[string]any)
+		if !is || m[token] == nil {
+			return nil, fmt.Errorf("%s is not there", token)
+		}
+		v = m[token]
+	}
+	return v, nil
+}

@@ -1,0 +1,468 @@
+package contract
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
+)
+
+// Of makes the contract of one version from a description: of its routes, and of those that are outside of all versions.
+// The version "" has the latter alone. Routes of Wicketway's own, and those that have been withdrawn, are not in it. The
+// same description gives the same document.
+func Of(api facts.API, version string) (*Document, error) {
+	var known []string
+	m := making{api: api, version: version, fields: map[string]facts.Field{}, kinds: map[string]facts.Kind{},
+		paths: map[string]string{}, ids: map[string]int{}}
+	for _, r := range api.Routes {
+		if r.Version != "" && !slices.Contains(known, r.Version) {
+			known = append(known, r.Version)
+		}
+		if (r.Version == version || r.Version == "") && !r.Own && !r.Withdrawn {
+			m.routes = append(m.routes, r)
+		}
+	}
+	if version != "" && !slices.Contains(known, version) || version == "" && m.routes == nil {
+		return nil, fmt.Errorf("version %q does not exist; available: %s", version, cmp.Or(strings.Join(known, ", "), "none"))
+	}
+	for _, f := range api.Fields {
+		m.fields[f.Name] = f
+	}
+	for _, k := range api.Problems {
+		m.kinds[k.Code] = k
+	}
+	return m.document(), nil
+}
+
+// A making is one document that is made.
+type making struct {
+	api     facts.API
+	version string
+	routes  []facts.Route
+	fields  map[string]facts.Field
+	kinds   map[string]facts.Kind // by code
+	doc     *Document
+	parts   *Components
+	paths   map[string]string // the key of a template, by its shape
+	ids     map[string]int    // how often an operation has a name
+	raised  map[string]bool   // the codes that the document has
+}
+
+func (m *making) document() *Document {
+	m.parts, m.raised = new(Components), map[string]bool{}
+	m.doc = &Document{OpenAPI: Version, Info: Info{Title: m.api.Title, Version: m.api.Version}, Components: m.parts}
+	m.doc.was = Version
+	for _, r := range m.routes {
+		m.route(r)
+	}
+	m.schemas()
+	m.problems()
+	for _, g := range m.api.Guards {
+		m.scheme(g)
+	}
+	return m.doc
+}
+
+var parameter = regexp.MustCompile(`\{\+?[^}]*\}`)
+
+// item is the path item of a route, and the names of its parameters there: of templates that match the same, the first
+// gives its names.
+func (m *making) item(r facts.Route) (*PathItem, []string) {
+	key := strings.ReplaceAll(r.Path, "{+", "{")
+	shape := parameter.ReplaceAllString(key, "{}")
+	if m.paths[shape] == "" {
+		m.paths[shape] = key
+		item := new(PathItem)
+		if key != r.Path {
+			item.More.Set("x-wicketway-path", text(r.Path))
+		}
+		m.doc.Paths.Set(key, item)
+	}
+	key = m.paths[shape]
+	item, _ := m.doc.Paths.Get(key)
+	template, err := route.Parse(key)
+	if err != nil {
+		return item, nil // it has been parsed before
+	}
+	return item, template.Names()
+}
+
+// text is a string as JSON.
+func text(s string) jsontext.Value {
+	quoted, _ := jsontext.AppendQuote(nil, s)
+	return quoted
+}
+
+// othersKey is the member of a path item with the operations of methods that OpenAPI has no member for; * is every
+// method that has none of its own.
+const othersKey = "x-wicketway-methods"
+
+func (m *making) route(r facts.Route) {
+	item, names := m.item(r)
+	o := m.operation(r, names)
+	if to := item.Operation(r.Method); to != nil {
+		*to = o
+		return
+	}
+	var all jsonObject
+	if there, has := item.More.Get(othersKey); has {
+		for name, value := range (Schema{there}).Members() {
+			all.add(name, value)
+		}
+	}
+	all.add(cmp.Or(r.Method, "*"), o.text())
+	item.More.Set(othersKey, all.text())
+}
+
+// Operation is the place of a method's operation; nil for methods that OpenAPI 3.1 has no member for.
+func (p *PathItem) Operation(method string) **Operation {
+	switch method {
+	case "GET":
+		return &p.Get
+	case "PUT":
+		return &p.Put
+	case "POST":
+		return &p.Post
+	case "DELETE":
+		return &p.Delete
+	case "OPTIONS":
+		return &p.Options
+	case "HEAD":
+		return &p.Head
+	case "PATCH":
+		return &p.Patch
+	case "TRACE":
+		return &p.Trace
+	}
+	return nil
+}
+
+func (m *making) operation(r facts.Route, names []string) *Operation {
+	o := &Operation{ID: m.id(r), Summary: r.Summary, Description: r.Description, Tags: r.Tags}
+	if o.Tags == nil {
+		if tag := m.tag(r); tag != "" {
+			o.Tags = []string{tag}
+		}
+	}
+	o.Deprecated = r.Retirement != nil && !r.Retirement.Deprecated.IsZero()
+	m.parameters(o, r, names)
+	m.body(o, r)
+	m.answers(o, r)
+	m.raises(o, r)
+	m.security(o, r)
+	if r.Formats != nil {
+		o.More.Set("x-wicketway-formats", formats(*r.Formats))
+	}
+	return o
+}
+
+var notInID = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
+
+// id is the name of an operation: that of its route, or one made of method and path.
+func (m *making) id(r facts.Route) string {
+	id := r.Name
+	if id == "" {
+		id = strings.Trim(strings.ToLower(cmp.Or(r.Method, "any"))+notInID.ReplaceAllString(r.Path, "-"), "-")
+	}
+	m.ids[id]++
+	if n := m.ids[id]; n > 1 {
+		id = fmt.Sprintf("%s-%d", id, n)
+	}
+	return id
+}
+
+// tag is the first text of the path within its version.
+func (m *making) tag(r facts.Route) string {
+	path := r.Path
+	if r.Chosen != nil {
+		path = strings.TrimPrefix(path, strings.TrimSuffix(r.Chosen.Under, "/"))
+		path = strings.TrimPrefix(path, "/"+r.Version)
+	}
+	for segment := range strings.SplitSeq(strings.Trim(path, "/"), "/") {
+		if segment != "" && !strings.Contains(segment, "{") {
+			return segment
+		}
+	}
+	return ""
+}
+
+// anyText is the schema of a value of which no more is known.
+var anyText = Schema{jsontext.Value(`{"type":"string"}`)}
+
+// said are header fields that OpenAPI says elsewhere: parameters with their names are ignored (4.8.12.2).
+var said = []string{"Accept", "Content-Type", "Authorization"}
+
+func (m *making) parameters(o *Operation, r facts.Route, names []string) {
+	template, err := route.Parse(r.Path)
+	own := names
+	if err == nil {
+		own = template.Names()
+	}
+	declared := map[string]bool{}
+	for _, in := range r.Inputs {
+		if !slices.Contains([]string{"path", "query", "header", "cookie"}, in.In) || in.In == "header" && slices.Contains(said, in.Name) {
+			continue
+		}
+		p := &Parameter{Name: in.Name, In: in.In, Description: in.Note, Required: in.Required || in.In == "path",
+			Schema: m.refer(without(in.Schema, "description"))}
+		if p.Schema.IsZero() {
+			p.Schema = anyText
+		}
+		if i := slices.Index(own, in.Name); in.In == "path" && i >= 0 && i < len(names) {
+			p.Name = names[i]
+			declared[p.Name] = true
+		}
+		p.Deprecated = slices.ContainsFunc(r.Deprecated, func(d facts.Deprecated) bool { return d.In == in.In && d.Name == in.Name })
+		o.Parameters = append(o.Parameters, p)
+	}
+	for _, name := range names {
+		if !declared[name] {
+			o.Parameters = append(o.Parameters, &Parameter{Name: name, In: "path", Required: true, Schema: anyText})
+		}
+	}
+	if c := r.Chosen; c != nil && c.Field != "" && c.Field != "Accept" {
+		p := &Parameter{Name: c.Field, In: "header", Description: "The version of the API", Required: c.Default != r.Version}
+		var s jsonObject
+		s.say("const", r.Version)
+		if c.Default == r.Version {
+			s.say("default", r.Version)
+		}
+		p.Schema = Schema{s.text()}
+		o.Parameters = append(o.Parameters, p)
+	}
+	if r.Formats != nil {
+		o.Parameters = append(o.Parameters, formatParameters(*r.Formats)...)
+	}
+}
+
+// formatParameters are those by which a format is chosen.
+func formatParameters(f facts.Formats) (all []*Parameter) {
+	var names []string
+	for _, offer := range f.Offers {
+		names = append(names, offer.Name)
+	}
+	for _, way := range f.By {
+		in := map[string]string{"query": "query", "field": "header"}[way.By]
+		if in == "" {
+			continue
+		}
+		var s jsonObject
+		s.say("type", "string")
+		s.say("enum", names)
+		all = append(all, &Parameter{Name: way.Name, In: in, Description: "The format of the answer", Schema: Schema{s.text()}})
+	}
+	return all
+}
+
+// formats says in what ways callers choose a format: what OpenAPI has no words for.
+func formats(f facts.Formats) jsontext.Value {
+	var by []string
+	for _, way := range f.By {
+		by = append(by, strings.TrimSpace(way.By+" "+way.Name))
+	}
+	var all, suffixes jsonObject
+	all.say("by", by)
+	for _, suffix := range f.Suffixes {
+		for _, offer := range f.Offers {
+			if offer.Name == suffix {
+				suffixes.say(suffix, offer.Media)
+			}
+		}
+	}
+	if f.Suffixes != nil {
+		all.add("suffixes", suffixes.text())
+	}
+	return all.text()
+}
+
+func (m *making) body(o *Operation, r facts.Route) {
+	for _, b := range r.Bodies {
+		if o.RequestBody == nil {
+			o.RequestBody = &RequestBody{Required: b.Required}
+		}
+		o.RequestBody.Content.Set(m.media(b.Media, r), m.content(b.Media, b.Schema, b.Stream))
+	}
+}
+
+// media is the key of a media type: with the version where that is chosen by it.
+func (m *making) media(media string, r facts.Route) string {
+	if r.Chosen != nil && r.Chosen.Field == "Accept" && strings.HasPrefix(media, "application/json") {
+		return media + "; version=" + r.Version
+	}
+	return media
+}
+
+// itemKey is the member of a media type with the schema of each item of a stream.
+const itemKey = "x-wicketway-item"
+
+func (m *making) content(media string, schema jsontext.Value, stream bool) (c MediaType) {
+	switch {
+	case stream:
+		var s jsonObject
+		s.say("type", "string")
+		s.say("contentMediaType", media)
+		c.Schema = Schema{s.text()}
+		if schema != nil {
+			c.More.Set(itemKey, m.refer(schema).text)
+		}
+	case schema != nil:
+		c.Schema = m.refer(schema)
+	}
+	return c
+}
+
+// successes say what the statuses mean (RFC 9110, 15).
+var successes = map[int]string{
+	200: "OK", 201: "Created", 202: "Accepted", 203: "Non-Authoritative Information", 204: "No Content", 205: "Reset Content",
+	206: "Partial Content", 300: "Multiple Choices", 301: "Moved Permanently", 302: "Found", 303: "See Other",
+	304: "Not Modified", 307: "Temporary Redirect", 308: "Permanent Redirect",
+}
+
+func (m *making) answers(o *Operation, r facts.Route) {
+	for _, a := range r.Answers {
+		key := strconv.Itoa(a.Status)
+		answer, has := o.Responses.Get(key)
+		if !has {
+			answer = &Response{Description: cmp.Or(successes[a.Status], "An answer")}
+			o.Responses.Set(key, answer)
+		}
+		for _, name := range a.Fields {
+			answer.Headers.Set(cmp.Or(spelled[name], name), m.header(name))
+		}
+		if a.Media != "" {
+			answer.Content.Set(m.media(a.Media, r), m.content(a.Media, a.Schema, a.Stream))
+		}
+		if a.Open {
+			answer.More.Set("x-wicketway-open", jsontext.Value("true"))
+		}
+	}
+	if o.Responses.Len() == 0 { // a handler of its own
+		o.Responses.Set("2XX", &Response{Description: "What the handler answers", Content: anyContent()})
+	}
+}
+
+func anyContent() (c Map[MediaType]) {
+	c.Set("*/*", MediaType{})
+	return c
+}
+
+// spelled are names of header fields as their standards write them, where Go writes them otherwise.
+var spelled = map[string]string{"Etag": "ETag", "Www-Authenticate": "WWW-Authenticate"}
+
+// header refers to a header field among the components.
+func (m *making) header(name string) *Header {
+	field := name
+	name = cmp.Or(spelled[name], name)
+	if _, has := m.parts.Headers.Get(name); !has {
+		f := m.fields[field]
+		h := &Header{Description: f.Note, Schema: Schema{f.Schema}}
+		if h.Schema.IsZero() {
+			h.Schema = anyText
+		}
+		m.parts.Headers.Set(name, h)
+	}
+	return &Header{Ref: "#/components/headers/" + escaper.Replace(name)}
+}
+
+// raises adds the problems of a route, by their status, and all others as the default.
+func (m *making) raises(o *Operation, r facts.Route) {
+	byStatus := map[int][]facts.Problem{}
+	for _, p := range r.Raises {
+		if !slices.ContainsFunc(byStatus[p.Status], func(other facts.Problem) bool { return other.Code == p.Code }) {
+			byStatus[p.Status] = append(byStatus[p.Status], p)
+		}
+	}
+	for _, status := range slices.Sorted(maps.Keys(byStatus)) {
+		m.addProblems(o, r, strconv.Itoa(status), byStatus[status])
+	}
+	if r.Problems != nil {
+		media, content := m.problemContent(r, nil)
+		other := &Response{Description: "Any other problem"}
+		other.Content.Set(media, content)
+		o.Responses.Set("default", other)
+		return
+	}
+	o.Responses.Set("default", &Response{Ref: "#/components/responses/Problem"})
+}
+
+// addProblems adds those of one status: to an answer that there is, or else shared among the components, where other
+// routes are likely to have the same.
+func (m *making) addProblems(o *Operation, r facts.Route, key string, all []facts.Problem) {
+	answer, has := o.Responses.Get(key)
+	if !has {
+		answer = new(Response)
+		o.Responses.Set(key, answer)
+	}
+	var says, codes []string
+	for _, p := range all {
+		m.raised[p.Code] = true
+		codes = append(codes, p.Code)
+		says = append(says, fmt.Sprintf("%s: %s.", p.Code, p.Title))
+		for _, name := range m.kinds[p.Code].Fields {
+			answer.Headers.Set(cmp.Or(spelled[name], name), m.header(name))
+		}
+	}
+	answer.Description = strings.TrimSpace(answer.Description + " " + strings.Join(says, " "))
+	media, content := m.problemContent(r, codes)
+	answer.Content.Set(media, content)
+	shared := sharedName(r, key, all)
+	if has || r.Problems != nil || shared == "" {
+		return
+	}
+	if same, has := m.parts.Responses.Get(shared); has && same.Description != answer.Description {
+		return
+	}
+	m.parts.Responses.Set(shared, answer)
+	o.Responses.Set(key, &Response{Ref: "#/components/responses/" + shared})
+}
+
+// sharedName is the name of an answer that others have as well: with one problem, or with those of a guard. It depends on
+// nothing else, so that a change of one route changes no other.
+func sharedName(r facts.Route, key string, all []facts.Problem) string {
+	if len(all) == 1 {
+		return problemName(all[0].Code)
+	}
+	if r.Guard == nil || slices.ContainsFunc(all, func(p facts.Problem) bool { return p.By != "guard" }) {
+		return ""
+	}
+	return "Problems." + key + "." + schemeName(*r.Guard)
+}
+
+func (m *making) problemContent(r facts.Route, codes []string) (media string, c MediaType) {
+	if p := r.Problems; p != nil {
+		return p.Media, MediaType{Schema: m.refer(p.Schema)}
+	}
+	var alternatives []jsontext.Value
+	var mapping jsonObject
+	for _, code := range codes {
+		name := problemName(code)
+		var ref jsonObject
+		ref.say("$ref", "#/components/schemas/"+name)
+		alternatives = append(alternatives, ref.text())
+		mapping.say(code, "#/components/schemas/"+name)
+		c.Examples.Set(code, &Example{Ref: "#/components/examples/" + name})
+	}
+	if len(alternatives) == 1 {
+		c.Schema = Schema{alternatives[0]}
+		return problem.MediaType, c
+	}
+	var s, discriminator jsonObject
+	s.say("oneOf", alternatives)
+	discriminator.say("propertyName", "code")
+	discriminator.add("mapping", mapping.text())
+	s.add("discriminator", discriminator.text())
+	c.Schema = Schema{s.text()}
+	return problem.MediaType, c
+}
+
+// problemName is the name of a kind among the components.
+func problemName(code string) string { return "Problem." + notInID.ReplaceAllString(code, "-") }

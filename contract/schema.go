@@ -1,0 +1,219 @@
+package contract
+
+import (
+	"bytes"
+	"iter"
+	"strings"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// A Schema is a JSON Schema (draft 2020-12) as it is written: an object, or a boolean. The zero Schema is none. It is
+// immutable.
+type Schema struct{ text jsontext.Value }
+
+// SchemaOf is the schema with a text, which must be valid JSON.
+func SchemaOf(text jsontext.Value) Schema { return Schema{text} }
+
+// IsZero reports whether there is no schema.
+func (s Schema) IsZero() bool { return len(s.text) == 0 }
+
+// Text is the schema as JSON. It is not to be changed.
+func (s Schema) Text() jsontext.Value { return s.text }
+
+// Members gives the keywords with their values, in their order; none of a boolean schema.
+func (s Schema) Members() iter.Seq2[string, jsontext.Value] {
+	return func(yield func(string, jsontext.Value) bool) {
+		if s.text.Kind() == jsontext.KindBeginObject {
+			members(s.text, yield)
+		}
+	}
+}
+
+// members gives those of an object.
+func members(object jsontext.Value, yield func(string, jsontext.Value) bool) {
+	d := jsontext.NewDecoder(bytes.NewReader(object), jsontext.AllowDuplicateNames(true))
+	if _, err := d.ReadToken(); err != nil {
+		return
+	}
+	for d.PeekKind() == jsontext.KindString {
+		name, err := d.ReadToken()
+		if err != nil {
+			return
+		}
+		text := name.String()
+		value, err := d.ReadValue()
+		if err != nil || !yield(text, value.Clone()) {
+			return
+		}
+	}
+}
+
+// Get gives the value of a keyword.
+func (s Schema) Get(keyword string) (value jsontext.Value, has bool) {
+	for name, v := range s.Members() {
+		if name == keyword {
+			return v, true
+		}
+	}
+	return nil, false
+}
+
+// Reference is the value of $ref; "" where there is none. Other keywords can be beside it (8.2.3.1).
+func (s Schema) Reference() string {
+	return s.String("$ref")
+}
+
+// String is a keyword's value that is a string; "" for any other.
+func (s Schema) String(keyword string) (text string) {
+	if v, has := s.Get(keyword); has && v.Kind() == jsontext.KindString {
+		json.Unmarshal(v, &text)
+	}
+	return text
+}
+
+// Types are those of the keyword type; none where every type is allowed.
+func (s Schema) Types() (all []string) {
+	v, _ := s.Get("type")
+	switch v.Kind() {
+	case jsontext.KindString:
+		return []string{s.String("type")}
+	case jsontext.KindBeginArray:
+		json.Unmarshal(v, &all)
+	}
+	return all
+}
+
+// Schemas are those of a keyword whose value is an object of schemas: properties, $defs, patternProperties.
+func (s Schema) Schemas(keyword string) (all Map[Schema]) {
+	if v, has := s.Get(keyword); has && v.Kind() == jsontext.KindBeginObject {
+		members(v, func(name string, one jsontext.Value) bool { all.Set(name, Schema{one}); return true })
+	}
+	return all
+}
+
+// List are the schemas of a keyword whose value is an array of them: allOf, oneOf, anyOf, prefixItems.
+func (s Schema) List(keyword string) (all []Schema) {
+	v, _ := s.Get(keyword)
+	return listOf(v)
+}
+
+func listOf(array jsontext.Value) (all []Schema) {
+	var texts []jsontext.Value
+	if array.Kind() == jsontext.KindBeginArray && json.Unmarshal(array, &texts) == nil {
+		for _, text := range texts {
+			all = append(all, Schema{text})
+		}
+	}
+	return all
+}
+
+// One is the schema of a keyword whose value is one: items, not, additionalProperties.
+func (s Schema) One(keyword string) Schema {
+	v, _ := s.Get(keyword)
+	return Schema{v}
+}
+
+// holds says what the value of a keyword is.
+type holds uint8
+
+const (
+	holdsAny     holds = iota
+	holdsSchema        // one
+	holdsSchemas       // an object of them
+	holdsList          // an array of them
+	holdsString
+	holdsStrings
+	holdsNumber
+	holdsBool
+	holdsTypes
+)
+
+// keywords are those of draft 2020-12 and of OpenAPI's own vocabulary.
+var keywords = map[string]holds{
+	"$id": holdsString, "$schema": holdsString, "$ref": holdsString, "$anchor": holdsString, "$dynamicRef": holdsString,
+	"$dynamicAnchor": holdsString, "$comment": holdsString, "$defs": holdsSchemas, "definitions": holdsSchemas,
+	"allOf": holdsList, "anyOf": holdsList, "oneOf": holdsList, "not": holdsSchema, "if": holdsSchema, "then": holdsSchema,
+	"else": holdsSchema, "dependentSchemas": holdsSchemas, "prefixItems": holdsList, "items": holdsSchema,
+	"contains": holdsSchema, "properties": holdsSchemas, "patternProperties": holdsSchemas,
+	"additionalProperties": holdsSchema, "propertyNames": holdsSchema, "unevaluatedItems": holdsSchema,
+	"unevaluatedProperties": holdsSchema, "contentSchema": holdsSchema,
+	"type": holdsTypes, "multipleOf": holdsNumber, "maximum": holdsNumber, "exclusiveMaximum": holdsNumber,
+	"minimum": holdsNumber, "exclusiveMinimum": holdsNumber, "maxLength": holdsNumber, "minLength": holdsNumber,
+	"pattern": holdsString, "maxItems": holdsNumber, "minItems": holdsNumber, "uniqueItems": holdsBool,
+	"maxContains": holdsNumber, "minContains": holdsNumber, "maxProperties": holdsNumber, "minProperties": holdsNumber,
+	"required": holdsStrings, "format": holdsString, "contentEncoding": holdsString, "contentMediaType": holdsString,
+	"title": holdsString, "description": holdsString, "deprecated": holdsBool, "readOnly": holdsBool, "writeOnly": holdsBool,
+}
+
+// Rewrite gives the schema with every schema in it, itself last, replaced by what change makes of it.
+func (s Schema) Rewrite(change func(Schema) Schema) Schema {
+	if s.text.Kind() != jsontext.KindBeginObject {
+		return change(s)
+	}
+	var out jsonObject
+	for name, value := range s.Members() {
+		out.add(name, rewriteIn(name, value, change))
+	}
+	return change(Schema{out.text()})
+}
+
+func rewriteIn(keyword string, value jsontext.Value, change func(Schema) Schema) jsontext.Value {
+	switch kind := keywords[keyword]; {
+	case kind == holdsSchema && (value.Kind() == jsontext.KindBeginObject || value.Kind() == jsontext.KindTrue || value.Kind() == jsontext.KindFalse):
+		return Schema{value}.Rewrite(change).text
+	case kind == holdsSchemas && value.Kind() == jsontext.KindBeginObject:
+		var out jsonObject
+		members(value, func(name string, one jsontext.Value) bool {
+			out.add(name, Schema{one}.Rewrite(change).text)
+			return true
+		})
+		return out.text()
+	case kind == holdsList && value.Kind() == jsontext.KindBeginArray:
+		var texts []jsontext.Value
+		for _, one := range listOf(value) {
+			texts = append(texts, one.Rewrite(change).text)
+		}
+		if text, err := json.Marshal(texts); err == nil && texts != nil {
+			return text
+		}
+	}
+	return value
+}
+
+// A jsonObject is written member by member.
+type jsonObject struct{ b bytes.Buffer }
+
+func (o *jsonObject) add(name string, value jsontext.Value) {
+	if o.b.Len() == 0 {
+		o.b.WriteByte('{')
+	} else {
+		o.b.WriteByte(',')
+	}
+	text, _ := jsontext.AppendQuote(o.b.AvailableBuffer(), name)
+	o.b.Write(text)
+	o.b.WriteByte(':')
+	o.b.Write(value)
+}
+
+// say adds a member with a value of Go.
+func (o *jsonObject) say(name string, value any) {
+	if text, err := json.Marshal(value); err == nil {
+		o.add(name, text)
+	}
+}
+
+func (o *jsonObject) text() jsontext.Value {
+	if o.b.Len() == 0 {
+		return jsontext.Value("{}")
+	}
+	o.b.WriteByte('}')
+	return o.b.Bytes()
+}
+
+var unescaper = strings.NewReplacer("~1", "/", "~0", "~")
+
+func unescape(token string) string { return unescaper.Replace(token) }
+
+var escaper = strings.NewReplacer("~", "~0", "/", "~1")
