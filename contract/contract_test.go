@@ -116,6 +116,38 @@ func TestThreeZero(t *testing.T) {
 	}
 }
 
+// What a document loses in other versions is said, and what it can say is said there.
+func TestAs(t *testing.T) {
+	d, err := contract.Read([]byte(head + `,"webhooks":{"w":{}},"paths":{"/a":{"get":{"responses":{"200":{"description":"x","content":{"text/event-stream":{"schema":{"type":"string"},"x-wicketway-item":{"type":"integer"}}}}}},
+		"x-wicketway-methods":{"LINK":{"operationId":"link"},"QUERY":{"operationId":"ask"},"*":{}}}},
+		"components":{"schemas":{"A":{"type":["string","null"],"const":"a","exclusiveMinimum":1,"prefixItems":[true]},"B":{"$ref":"#/components/schemas/A","description":"d"},"C":false}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for version, wants := range map[string][]string{
+		"3.2": {`"itemSchema":{"type":"integer"}`, `"additionalOperations":{"LINK":{"operationId":"link"}}`, `"query":{"operationId":"ask"}`, `"x-wicketway-methods":{"*":{}}`, `"openapi":"3.2.0"`},
+		"3.0": {`"A":{"nullable":true,"type":"string","enum":["a"],"minimum":1,"exclusiveMinimum":true}`, `"B":{"allOf":[{"$ref":"#/components/schemas/A"}],"description":"d"}`, `"C":{"not":{}}`, `"openapi":"3.0.4"`},
+	} {
+		as, lost, err := d.As(version)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := jsontext.Value(as.Text())
+		text.Compact()
+		for _, want := range wants {
+			if !strings.Contains(string(text), want) {
+				t.Errorf("%s lacks %s:\n%s", version, want, text)
+			}
+		}
+		if want := map[string]string{"3.2": "[]", "3.0": "[/webhooks: 3.0 has no webhooks /components/schemas/A: the keyword prefixItems /paths/~1a: LINK is a method that 3.0 has no member for: its schemas are those of 3.1 /paths/~1a: QUERY is a method that 3.0 has no member for: its schemas are those of 3.1 /paths/~1a: * is a method that 3.0 has no member for: its schemas are those of 3.1]"}[version]; fmt.Sprint(lost) != want {
+			t.Errorf("%s loses %v\nwant %s", version, lost, want)
+		}
+	}
+	if _, _, err := d.As("2.0"); err == nil {
+		t.Error("2.0 is written")
+	}
+}
+
 // FuzzRead: whatever is read can be written, and is the same again.
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(head + `,"paths":{"/a":{"get":{"responses":{"200":{"description":"x"}}}}}}`))
@@ -212,6 +244,19 @@ func TestMadeDocuments(t *testing.T) {
 				t.Errorf("%s %s: %v", name, version, err)
 			}
 			sound(t, name+" "+version, d)
+			for _, other := range []string{"3.0", "3.2"} {
+				as, _, err := d.As(other)
+				if err != nil {
+					t.Fatal(err)
+				}
+				value, err := jsonschema.UnmarshalJSON(bytes.NewReader(as.Text()))
+				if err == nil {
+					err = official(t, other).Validate(value)
+				}
+				if err != nil {
+					t.Errorf("%s %s as %s: %v", name, version, other, err)
+				}
+			}
 		}
 	}
 	if _, err := contract.Of(described(t)["canal"], "v9"); err == nil || err.Error() != `version "v9" does not exist; available: v1, v2` {

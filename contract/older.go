@@ -2,7 +2,6 @@ package contract
 
 import (
 	"fmt"
-	"reflect"
 	"slices"
 
 	"github.com/go-json-experiment/json"
@@ -12,50 +11,11 @@ import (
 // fromThreeZero makes a document of OpenAPI 3.0 one of 3.1: its schemas are those of another dialect.
 func (d *Document) fromThreeZero() {
 	d.OpenAPI = Version
-	d.schemas(func(s Schema) Schema { return s.Rewrite(fromThreeZero) })
-}
-
-// schemas has change replace every schema of the document that is not within another one.
-func (d *Document) schemas(change func(Schema) Schema) {
-	eachValue(reflect.ValueOf(d).Elem(), func(v reflect.Value) bool {
-		if s, is := v.Addr().Interface().(*Schema); is {
-			if !s.IsZero() {
-				*s = change(*s)
-			}
-			return false
+	each(d, func(_ string, s *Schema) {
+		if !s.IsZero() {
+			*s = s.Rewrite(fromThreeZero)
 		}
-		return true
 	})
-}
-
-// eachValue visits every value that a document is made of, until visit says that it need not go further in.
-func eachValue(v reflect.Value, visit func(reflect.Value) bool) {
-	switch v.Kind() {
-	case reflect.Pointer:
-		if !v.IsNil() {
-			eachValue(v.Elem(), visit)
-		}
-	case reflect.Slice:
-		if v.Type() == reflect.TypeFor[jsontext.Value]() || v.Type().Elem().Kind() == reflect.Uint8 {
-			return
-		}
-		for i := range v.Len() {
-			eachValue(v.Index(i), visit)
-		}
-	case reflect.Struct:
-		if !visit(v) {
-			return
-		}
-		if m, is := v.Addr().Interface().(mapping); is {
-			m.each(func(_ string, one reflect.Value) { eachValue(one, visit) })
-			return
-		}
-		for i := range v.NumField() {
-			if v.Type().Field(i).IsExported() {
-				eachValue(v.Field(i), visit)
-			}
-		}
-	}
 }
 
 // fromThreeZero makes one schema of OpenAPI 3.0 one of draft 2020-12 (OpenAPI 3.0.4, 4.7.24).

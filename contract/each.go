@@ -1,0 +1,56 @@
+package contract
+
+import (
+	"bytes"
+	"fmt"
+	"reflect"
+
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// each visits every part of one type in a document, with the pointer to it.
+func each[T any](d *Document, visit func(pointer string, part *T)) {
+	eachPart(reflect.ValueOf(d).Elem(), "", func(pointer string, v reflect.Value) {
+		if part, is := v.Addr().Interface().(*T); is {
+			visit(pointer, part)
+		}
+	})
+}
+
+// eachPart visits every value that a document is made of.
+func eachPart(v reflect.Value, pointer string, visit func(string, reflect.Value)) {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if !v.IsNil() {
+			eachPart(v.Elem(), pointer, visit)
+		}
+	case reflect.Slice:
+		if v.Type() == reflect.TypeFor[jsontext.Value]() {
+			return
+		}
+		for i := range v.Len() {
+			eachPart(v.Index(i), fmt.Sprint(pointer, "/", i), visit)
+		}
+	case reflect.Struct:
+		visit(pointer, v)
+		switch one := v.Addr().Interface().(type) {
+		case *Schema:
+		case mapping:
+			one.each(func(name string, value reflect.Value) { eachPart(value, pointer+"/"+escaper.Replace(name), visit) })
+		default:
+			membersOf(v, func(name string, value reflect.Value) { eachPart(value, pointer+"/"+escaper.Replace(name), visit) })
+		}
+	}
+}
+
+// readPart reads a part of a document by itself.
+func readPart(text jsontext.Value, part any) error {
+	in := reading{text: text, d: jsontext.NewDecoder(bytes.NewReader(text)), orders: map[string][]string{}}
+	if err := in.value(reflect.ValueOf(part).Elem(), 0); err != nil {
+		return err
+	}
+	if in.faults != nil {
+		return in.faults
+	}
+	return nil
+}
