@@ -42,7 +42,7 @@ var mayImport = map[string][]string{
 	"observe":        {".", "core", "exchange", "observe"},
 	"format":         {"core", "format"},
 	"translate":      {"core", "translate"},
-	"wicketwaytest":  {".", "core", "exchange", "adapt", "format"},
+	"wicketwaytest":  {".", "core", "exchange", "adapt", "format", "contract"},
 	"cmd":            {"*"},
 	"examples":       {"*"},
 	"bench":          {"*"},

@@ -41,9 +41,9 @@ func (d *Document) As(version string) (*Document, []Loss, error) {
 // toThreeTwo says by the words of 3.2 what 3.1 has none for: the items of streams, and other methods.
 func (d *Document) toThreeTwo() {
 	each(d, func(_ string, m *MediaType) {
-		if item, has := m.More.Get(itemKey); has {
+		if item, has := m.More.Get(ItemKey); has {
 			m.Item, m.Schema = Schema{item}, Schema{}
-			m.remove(itemKey)
+			m.remove(ItemKey)
 			m.Forget("schema")
 		}
 	})

@@ -3,6 +3,7 @@ package contract
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"maps"
 	"regexp"
 	"slices"
@@ -64,12 +65,45 @@ func (m *making) document() *Document {
 	for _, r := range m.routes {
 		m.route(r)
 	}
+	m.everywhere()
 	m.schemas()
 	m.problems()
 	for _, g := range m.api.Guards {
 		m.scheme(g)
 	}
 	return m.doc
+}
+
+// ofEnds are the header fields of routes that end (RFC 9745, RFC 8594).
+var ofEnds = []string{"Deprecation", "Sunset", "Link"}
+
+// everywhere says which header fields the middleware of the routes can add to every answer.
+func (m *making) everywhere() {
+	var names []string
+	for _, r := range m.routes {
+		for _, one := range r.Chain {
+			names = append(names, one.Sets...)
+		}
+		if r.Languages != nil {
+			names = append(names, "Content-Language")
+		}
+		for _, a := range r.Answers {
+			for _, name := range a.Fields {
+				if slices.Contains(ofEnds, name) && r.Retirement != nil { // its problems say so as well
+					names = append(names, name)
+				}
+			}
+		}
+	}
+	var all jsonObject
+	for _, name := range slices.Compact(slices.Sorted(slices.Values(names))) {
+		var ref jsonObject
+		ref.say("$ref", m.header(name).Ref)
+		all.add(cmp.Or(spelled[name], name), ref.text())
+	}
+	if names != nil {
+		m.doc.More.Set(FieldsKey, all.text())
+	}
 }
 
 var parameter = regexp.MustCompile(`\{\+?[^}]*\}`)
@@ -102,9 +136,18 @@ func text(s string) jsontext.Value {
 	return quoted
 }
 
-// othersKey is the member of a path item with the operations of methods that OpenAPI has no member for; * is every
-// method that has none of its own.
-const othersKey = "x-wicketway-methods"
+// Members of our own, for what OpenAPI 3.1 has no words for.
+const (
+	// othersKey is in a path item, with the operations of methods that OpenAPI has no member for; * is every method that
+	// has none of its own.
+	othersKey = "x-wicketway-methods"
+	// ItemKey is in a media type, with the schema of each item of a stream.
+	ItemKey = "x-wicketway-item"
+	// OpenKey is in an answer whose status, media type and header fields can be others.
+	OpenKey = "x-wicketway-open"
+	// FieldsKey is in the document, with the header fields that middleware can add to every answer.
+	FieldsKey = "x-wicketway-fields"
+)
 
 func (m *making) route(r facts.Route) {
 	item, names := m.item(r)
@@ -145,6 +188,32 @@ func (p *PathItem) Operation(method string) **Operation {
 	}
 	return nil
 }
+
+// Operations gives those of a path by their methods; * is every method that has none of its own.
+func (p *PathItem) Operations() iter.Seq2[string, *Operation] {
+	return func(yield func(string, *Operation) bool) {
+		for _, method := range methods {
+			if o := *p.Operation(method); o != nil && !yield(method, o) {
+				return
+			}
+		}
+		for method, o := range p.Additional.All() {
+			if !yield(method, o) {
+				return
+			}
+		}
+		others, _ := p.More.Get(othersKey)
+		for method, text := range (Schema{others}).Members() {
+			o := new(Operation)
+			if readPart(text, o) == nil && !yield(method, o) {
+				return
+			}
+		}
+	}
+}
+
+// methods are those that OpenAPI 3.1 has members for.
+var methods = []string{"GET", "PUT", "POST", "DELETE", "OPTIONS", "HEAD", "PATCH", "TRACE"}
 
 func (m *making) operation(r facts.Route, names []string) *Operation {
 	o := &Operation{ID: m.id(r), Summary: r.Summary, Description: r.Description, Tags: r.Tags}
@@ -301,18 +370,22 @@ func (m *making) media(media string, r facts.Route) string {
 	return media
 }
 
-// itemKey is the member of a media type with the schema of each item of a stream.
-const itemKey = "x-wicketway-item"
-
 func (m *making) content(media string, schema jsontext.Value, stream bool) (c MediaType) {
 	switch {
+	case stream && media == "application/json":
+		var s jsonObject
+		s.say("type", "array")
+		if schema != nil {
+			s.add("items", m.refer(schema).text)
+		}
+		c.Schema = Schema{s.text()}
 	case stream:
 		var s jsonObject
 		s.say("type", "string")
 		s.say("contentMediaType", media)
 		c.Schema = Schema{s.text()}
 		if schema != nil {
-			c.More.Set(itemKey, m.refer(schema).text)
+			c.More.Set(ItemKey, m.refer(schema).text)
 		}
 	case schema != nil:
 		c.Schema = m.refer(schema)
@@ -342,11 +415,13 @@ func (m *making) answers(o *Operation, r facts.Route) {
 			answer.Content.Set(m.media(a.Media, r), m.content(a.Media, a.Schema, a.Stream))
 		}
 		if a.Open {
-			answer.More.Set("x-wicketway-open", jsontext.Value("true"))
+			answer.More.Set(OpenKey, jsontext.Value("true"))
 		}
 	}
 	if o.Responses.Len() == 0 { // a handler of its own
-		o.Responses.Set("2XX", &Response{Description: "What the handler answers", Content: anyContent()})
+		answer := &Response{Description: "What the handler answers", Content: anyContent()}
+		answer.More.Set(OpenKey, jsontext.Value("true"))
+		o.Responses.Set("2XX", answer)
 	}
 }
 
@@ -379,6 +454,11 @@ func (m *making) raises(o *Operation, r facts.Route) {
 	for _, p := range r.Raises {
 		if !slices.ContainsFunc(byStatus[p.Status], func(other facts.Problem) bool { return other.Code == p.Code }) {
 			byStatus[p.Status] = append(byStatus[p.Status], p)
+		}
+	}
+	for _, k := range m.api.Problems { // what every request can meet has the same statuses
+		if of := byStatus[k.Status]; len(k.Routes) == 0 && of != nil && !slices.ContainsFunc(of, func(p facts.Problem) bool { return p.Code == k.Code }) {
+			byStatus[k.Status] = append(of, facts.Problem{Status: k.Status, Code: k.Code, Title: k.Title, By: everyRequest})
 		}
 	}
 	for _, status := range slices.Sorted(maps.Keys(byStatus)) {
@@ -425,9 +505,13 @@ func (m *making) addProblems(o *Operation, r facts.Route, key string, all []fact
 	o.Responses.Set(key, &Response{Ref: "#/components/responses/" + shared})
 }
 
+// everyRequest is who raises a problem that every request can meet.
+const everyRequest = "every request"
+
 // sharedName is the name of an answer that others have as well: with one problem, or with those of a guard. It depends on
 // nothing else, so that a change of one route changes no other.
 func sharedName(r facts.Route, key string, all []facts.Problem) string {
+	all = slices.DeleteFunc(slices.Clone(all), func(p facts.Problem) bool { return p.By == everyRequest })
 	if len(all) == 1 {
 		return problemName(all[0].Code)
 	}

@@ -23,6 +23,13 @@ type answering struct {
 	shortfall error
 }
 
+// packageHelp says what PACKAGE is.
+const packageHelp = `PACKAGE is the Go package of a program that calls api.Serve, such as ./cmd/server;
+it is built, and run with WICKETWAY_DESCRIBE=FILE in its environment, so that it
+writes its description instead of listening. The description is kept as long as no
+file and no variable of the environment changes. PACKAGE can also be such a file.
+Default: the current folder.`
+
 // aboutAPI makes a command whose last argument is the API that it describes; it may be
 // left out where the current folder has the program. The others are named in use.
 func aboutAPI(use, short string, find func(d facts.API, args []string) (answering, error)) *cobra.Command {
@@ -30,14 +37,8 @@ func aboutAPI(use, short string, find func(d facts.API, args []string) (answerin
 	c := &cobra.Command{
 		Use:   use,
 		Short: short,
-		Long: short + `.
-
-PACKAGE is the Go package of a program that calls api.Serve, such as ./cmd/server;
-it is built, and run with WICKETWAY_DESCRIBE=FILE in its environment, so that it
-writes its description instead of listening. The description is kept as long as no
-file and no variable of the environment changes. PACKAGE can also be such a file.
-Default: the current folder.`,
-		Args: takes,
+		Long:  short + ".\n\n" + packageHelp,
+		Args:  takes,
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) < len(strings.Fields(use))-1 {
 				args = append(args, ".")

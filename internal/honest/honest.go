@@ -6,12 +6,15 @@ import (
 	"fmt"
 	"mime"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
 	"github.com/go-json-experiment/json"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
+	"github.com/wicketway/wicketway/contract"
+	"github.com/wicketway/wicketway/contract/valid"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/route"
@@ -19,9 +22,10 @@ import (
 
 // A Checker holds answers against facts. It is not safe for concurrent use.
 type Checker struct {
-	api      facts.API
-	compiler *jsonschema.Compiler
-	schemas  map[string]*jsonschema.Schema // by the pointer to them
+	api       facts.API
+	compiler  *jsonschema.Compiler
+	schemas   map[string]*jsonschema.Schema // by the pointer to them
+	contracts []*valid.Answers              // of all versions
 }
 
 // New makes a checker for an API.
@@ -31,8 +35,60 @@ func New(api facts.API) (*Checker, error) {
 		return nil, err
 	}
 	document, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
-	c := &Checker{api, jsonschema.NewCompiler(), map[string]*jsonschema.Schema{}}
-	return c, errors.Join(err, c.compiler.AddResource("api.json", document))
+	c := &Checker{api: api, compiler: jsonschema.NewCompiler(), schemas: map[string]*jsonschema.Schema{}}
+	return c, errors.Join(err, c.compiler.AddResource("api.json", document), c.makeContracts())
+}
+
+func (c *Checker) makeContracts() error {
+	var made []string
+	for _, r := range c.api.Routes {
+		if slices.Contains(made, r.Version) {
+			continue
+		}
+		made = append(made, r.Version)
+		d, err := contract.Of(c.api, r.Version)
+		if err != nil {
+			continue // its routes are all Wicketway's own, or withdrawn
+		}
+		one, err := valid.NewAnswers(d)
+		if err != nil {
+			return err
+		}
+		c.contracts = append(c.contracts, one)
+	}
+	return nil
+}
+
+// byContract says what of an answer no contract has. Where the header fields of middleware are not declared they are
+// left out, and so are problems.
+func (c *Checker) byContract(a Answer, known bool) string {
+	if !known && a.Status >= 400 {
+		return ""
+	}
+	u, err := url.ParseRequestURI(a.Path)
+	if err != nil {
+		return "" // nothing matches it
+	}
+	header := a.Header
+	if !known {
+		header = http.Header{}
+		for _, name := range []string{"Content-Type", "Content-Encoding"} {
+			if a.Header[name] != nil {
+				header[name] = a.Header[name]
+			}
+		}
+	}
+	var wrong []string
+	for _, one := range c.contracts {
+		err := one.Check(valid.Answer{Method: a.Method, URL: u, Status: a.Status, Header: header, Body: []byte(a.Body)})
+		if err == nil {
+			return ""
+		}
+		if !errors.Is(err, valid.ErrNoOperation) {
+			wrong = append(wrong, "contract: "+err.Error())
+		}
+	}
+	return strings.Join(wrong, "; ")
 }
 
 // An Answer is what was sent for a request.
@@ -66,7 +122,7 @@ func (c *Checker) Wrong(a Answer, known bool) string {
 		}
 		wrong := c.wrong(i, a, known)
 		if wrong == "" {
-			return ""
+			return c.byContract(a, known)
 		}
 		all = append(all, wrong)
 	}

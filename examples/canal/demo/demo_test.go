@@ -32,7 +32,7 @@ func opened(t *testing.T) (*demo.Canal, *httptest.Server) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { canal.Close() })
-	server := httptest.NewServer(canal.API)
+	server := httptest.NewServer(wicketwaytest.Honest(t, canal.API))
 	t.Cleanup(server.Close)
 	return canal, server
 }

@@ -1,0 +1,92 @@
+package wicketwaytest_test
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/wicketwaytest"
+)
+
+// hearing is a test that keeps what it is told.
+type hearing struct {
+	testing.TB
+	said []string
+}
+
+func (h *hearing) Errorf(format string, args ...any) {
+	h.said = append(h.said, fmt.Sprintf(format, args...))
+}
+
+type gauge struct {
+	Level int `json:"level" rule:"maximum=9"`
+}
+
+var errDry = problem.Define(http.StatusConflict, "dry", "The canal is dry")
+
+// lies is a handler that says one thing of itself and does another.
+func lies(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "application/json")
+	switch body := `{"level":7}`; r.URL.RawQuery {
+	case "status":
+		w.WriteHeader(http.StatusAccepted)
+		fmt.Fprint(w, body)
+	case "field":
+		w.Header().Set("Gauge", "north")
+		fmt.Fprint(w, body)
+	case "media":
+		w.Header().Set("Content-Type", "text/csv")
+		fmt.Fprint(w, body)
+	case "body":
+		fmt.Fprint(w, `{"level":70}`)
+	case "member":
+		fmt.Fprint(w, `{}`)
+	case "json":
+		fmt.Fprint(w, `{`)
+	default:
+		fmt.Fprint(w, body)
+	}
+}
+
+func TestHonest(t *testing.T) {
+	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"},
+		wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Chain(requestid.Assign()),
+		wicketway.Handle("GET /gauge", http.HandlerFunc(lies), wicketway.Name("gauge"), wicketway.Describes[wicketway.None, gauge]()),
+		wicketway.Route("GET /dry", func(context.Context, wicketway.None) (gauge, error) { return gauge{}, errDry.New("") }, wicketway.Name("dry")),
+		wicketway.Mount("/old", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusTeapot) })))
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := &hearing{TB: t}
+	h := wicketwaytest.Honest(told, api)
+	for request, want := range map[string]string{
+		"GET /gauge":        "",
+		"HEAD /gauge":       "",
+		"OPTIONS /gauge":    "",
+		"GET /gauge/":       "",
+		"DELETE /gauge":     "",
+		"GET /nowhere":      "",
+		"GET /problems/dry": "",
+		"GET /old/x":        "",
+		"GET /gauge?status": "gauge (GET /gauge): the contract has no answer with the status 202",
+		"GET /gauge?field":  "gauge (GET /gauge): the contract has no header field Gauge in the answer 200",
+		"GET /gauge?media":  `gauge (GET /gauge): the contract has no media type "text/csv" in the answer 200 (it has application/json)`,
+		"GET /gauge?body":   "gauge (GET /gauge): the body: /level: maximum: got 70, want 9",
+		"GET /gauge?member": "gauge (GET /gauge): the body: the document: missing property 'level'",
+		"GET /gauge?json":   "gauge (GET /gauge): the body: the document: is not JSON",
+	} {
+		told.said = nil
+		method, target, _ := strings.Cut(request, " ")
+		h.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest(method, target, nil))
+		if got := strings.Join(told.said, "\n"); want == "" && got != "" || !strings.HasPrefix(strings.TrimPrefix(got, "Honest: "), want) {
+			t.Errorf("%s: %s, want %s", request, got, want)
+		}
+	}
+}
