@@ -109,6 +109,22 @@ func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
 	}
 }
 
+// A program links what it uses: no validator, YAML, command line, storage or telemetry by the root package.
+func TestTheRootLinksNothingLarge(t *testing.T) {
+	list, err := exec.CommandContext(t.Context(), "go", "list", "-deps", ".").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path := range strings.Lines(string(list)) {
+		path = strings.TrimSpace(path)
+		first, _, _ := strings.Cut(path, "/")
+		small := []string{module, "github.com/go-json-experiment/json", "golang.org/x/sys/unix"}
+		if strings.Contains(first, ".") && ruleFor(path, small) == "none" && path != "html/template" {
+			t.Errorf("the root package links %s", path)
+		}
+	}
+}
+
 // The package comment names the middleware that comes with Wicketway, as Without takes them.
 func TestTheNamesOfMiddlewareAreDocumented(t *testing.T) {
 	of := regexp.MustCompile(`(?s)exchange\.Middleware\{\s*Name: +"([a-z-]+)`)

@@ -264,6 +264,49 @@ func TestMadeDocuments(t *testing.T) {
 	}
 }
 
+// The demo's contract is in docs, for readers of the repository, as it is.
+func TestTheDemosContractIsInDocs(t *testing.T) {
+	d, err := contract.Of(described(t)["canal"], "v2")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile("../docs/canal.v2.json")
+	if err != nil || !bytes.Equal(text, d.Text()) {
+		t.Errorf("docs/canal.v2.json is out of date (%v): go run ./cmd/wicketway contract ./examples/canal --version v2 --out docs/canal.v2.json", err)
+	}
+}
+
+// A change of one route changes only its own lines, and types of one name are told apart by their packages.
+func TestChangesStayWhereTheyAre(t *testing.T) {
+	api := described(t)["canal"]
+	before, err := contract.Of(api, "v2")
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := slices.IndexFunc(api.Routes, func(r facts.Route) bool { return r.Name == "passages.book" && r.Version == "v2" })
+	api.Routes[i].Summary = "Book a slot"
+	api.Routes[i].Raises = slices.DeleteFunc(slices.Clone(api.Routes[i].Raises), func(p facts.Problem) bool { return p.Code == "no-vessel" })
+	after, err := contract.Of(api, "v2")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var changed []string
+	a, b := strings.Split(string(before.Text()), "\n"), strings.Split(string(after.Text()), "\n")
+	for _, line := range a {
+		if !slices.Contains(b, line) {
+			changed = append(changed, strings.TrimSpace(line))
+		}
+	}
+	for _, line := range changed {
+		if !strings.Contains(line, "no-vessel") && !strings.Contains(line, "Book a passage") && !strings.Contains(line, "The caller has no vessel") && !strings.Contains(line, "kein Schiff") {
+			t.Errorf("the change of a route changed %s", line)
+		}
+	}
+	if len(changed) < 3 {
+		t.Errorf("only %v changed", changed)
+	}
+}
+
 // sound holds what the official schema does not see: names of operations, parameters of paths, equal templates,
 // references, and examples.
 func sound(t *testing.T, name string, d *contract.Document) {
