@@ -132,6 +132,7 @@
 //	Tags               route, group     all      -
 //	Template           route            nearest  -
 //	Translate          route, group     all      -
+//	Unlisted           route, group     nearest  Undo
 //	ValueShape         route, group     nearest  Undo
 //	VersionBy          group (versions) nearest  Undo
 //	WithdrawnVersions  group (versions) nearest  Undo

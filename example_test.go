@@ -289,7 +289,7 @@ func ExampleAdapted() {
 }
 
 func ExampleVersionBy() {
-	tell := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.VersionOf(ctx), nil }
+	tell := func(ctx context.Context, _ wicketway.None) (string, error) { return exchange.Of(ctx).Version(), nil }
 	api := mustBuild(wicketway.VersionBy(wicketway.InHeader("Api-Version"), "v1"),
 		wicketway.Version("v1", wicketway.Route("GET /locks", tell)),
 		wicketway.Version("v2", wicketway.Inherit("v1")))

@@ -25,9 +25,12 @@ import (
 type Serving struct {
 	// Addresses are listened on: ":8080", "127.0.0.1:8080", "[::1]:0", or "unix:/run/canal.sock".
 	Addresses []string
-	// Listeners are served as well, and closed in the end: those of [ActivatedListeners], for
-	// example. Others may wait at them, so that their door stays open in a drain.
+	// Listeners are served as well, and closed in the end. Others may wait at them, so that their door stays open in a
+	// drain.
 	Listeners []net.Listener
+	// Activated also serves the sockets that a service manager has opened for this process (LISTEN_PID and LISTEN_FDS in
+	// the environment), where it has.
+	Activated bool
 	// Certificate and Key are files in PEM: with them TCP is served over TLS, by HTTP/1.1 and
 	// HTTP/2. They are read again when they change; files that cannot be used are logged, and the
 	// certificate before them stays.
@@ -100,6 +103,14 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 			s.ReadHeaderTimeout, s.MaxHeaderBytes, s.IdleTimeout, s.Notice, s.Drain,
 		)
 	}
+	if s.Activated {
+		opened, err := activated()
+		listeners = append(listeners, opened...)
+		if err != nil {
+			closeAll()
+			return err
+		}
+	}
 	own, keeper := len(s.Addresses), handover.Inherited()
 	for _, address := range s.Addresses {
 		l, err := keeper.Listen(address)
@@ -122,9 +133,9 @@ func (a *API) ServeWith(ctx context.Context, s Serving) error {
 	return a.serve(ctx, s, listeners, own, config)
 }
 
-// ActivatedListeners are the sockets that a service manager has opened for this process
+// activated are the sockets that a service manager has opened for this process
 // (LISTEN_PID and LISTEN_FDS in the environment); none where it has not.
-func ActivatedListeners() ([]net.Listener, error) {
+func activated() ([]net.Listener, error) {
 	if os.Getenv("LISTEN_PID") != strconv.Itoa(os.Getpid()) {
 		return nil, nil
 	}

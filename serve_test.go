@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -256,7 +257,11 @@ func TestServing(t *testing.T) {
 			t.Errorf("%+v: no error", bad)
 		}
 	}
-	if l, err := wicketway.ActivatedListeners(); l != nil || err != nil {
-		t.Errorf("nothing is inherited: %v %v", l, err)
+	for pid, want := range map[string]string{"1": "neither an address nor a listener", strconv.Itoa(os.Getpid()): `LISTEN_FDS is "many"`} {
+		t.Setenv("LISTEN_PID", pid)
+		t.Setenv("LISTEN_FDS", "many")
+		if err := api.ServeWith(t.Context(), wicketway.Serving{Activated: true}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("activated for process %s: %v", pid, err)
+		}
 	}
 }

@@ -338,6 +338,16 @@ var descriptionKind = &kindOf[string]{
 	},
 }
 
+// Unlisted keeps routes out of contracts ([API.Contract]): those for operation, say. They are served, guarded and listed
+// by the command-line tool as all others.
+func Unlisted() Setting { return unlistedKind.say(true) }
+
+var unlistedKind = &kindOf[bool]{
+	name:  "Unlisted",
+	mode:  replaces | ofGroups,
+	field: func(t *terms) *bool { return &t.unlisted },
+}
+
 // Tags put routes into groups for readers of listings and contracts, in addition to those of outer groups.
 func Tags(names ...string) Setting { return tagsKind.say(names) }
 

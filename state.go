@@ -135,11 +135,6 @@ func (s *state) Received() *bind.Body {
 	return s.body
 }
 
-// VersionOf is the version of the API that serves a request; "" where there is none.
-func VersionOf(ctx context.Context) string {
-	return exchange.Of(ctx).Version()
-}
-
 // redirectTo is where the caller is to be sent: the path, with what a handler further out
 // stripped from the front of the one that was asked for, and with the query.
 func redirectTo(r *http.Request, path string) string {

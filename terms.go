@@ -78,6 +78,7 @@ type groupTerms struct {
 	house       *house // nil: values are sent as they are
 	conditional bool
 	omitNull    bool
+	unlisted    bool   // by Unlisted
 	jsonOnly    bool   // problems are JSON whatever is accepted
 	media       string // what JSON is called
 	pageSizes   PageSizes

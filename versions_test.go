@@ -15,6 +15,7 @@ import (
 	"github.com/wicketway/wicketway/chain/auth"
 	"github.com/wicketway/wicketway/chain/cache"
 	"github.com/wicketway/wicketway/chain/cors"
+	"github.com/wicketway/wicketway/exchange"
 )
 
 // versioned is an API whose versions are chosen in one way; each says which it is.
@@ -24,7 +25,7 @@ func versioned(t *testing.T, by wicketway.Setting, more ...wicketway.Part) *wick
 		wicketway.Chain(cors.Allow(cors.From("https://canal.example"), cors.Settings{})),
 		wicketway.At("/api", by, wicketway.WithdrawnVersions("v0"),
 			wicketway.Route("GET /status", func(ctx context.Context, _ wicketway.None) (string, error) {
-				return "status" + wicketway.VersionOf(ctx), nil
+				return "status" + exchange.Of(ctx).Version(), nil
 			}),
 			wicketway.Version("v1",
 				wicketway.Route("GET /locks/{lock}", tellLock, wicketway.Name("lock"), wicketway.Conditional()),
@@ -44,17 +45,17 @@ type told struct {
 
 func tellLock(ctx context.Context, in lockIn) (told, error) {
 	link, err := wicketway.LinkFrom(ctx, "lock", in)
-	return told{wicketway.VersionOf(ctx), link}, err
+	return told{exchange.Of(ctx).Version(), link}, err
 }
 
 func tellVersion(ctx context.Context, _ wicketway.None) (told, error) {
-	return told{Version: wicketway.VersionOf(ctx)}, nil
+	return told{Version: exchange.Of(ctx).Version()}, nil
 }
 
 func takeName(ctx context.Context, in struct {
 	Name string `json:"name"`
 }) (told, error) {
-	return told{Version: wicketway.VersionOf(ctx)}, nil
+	return told{Version: exchange.Of(ctx).Version()}, nil
 }
 
 func TestVersionsAreChosen(t *testing.T) {
@@ -163,7 +164,7 @@ func TestVersionsThatShareTheirPaths(t *testing.T) {
 	calls := 0
 	countCalls := func(ctx context.Context, _ wicketway.None) (string, error) {
 		calls++
-		return fmt.Sprint(wicketway.VersionOf(ctx), calls), nil
+		return fmt.Sprint(exchange.Of(ctx).Version(), calls), nil
 	}
 	kept := build(t, wicketway.VersionBy(wicketway.InHeader("Edition"), "a"), wicketway.Chain(cache.Responses(cache.Settings{}), cache.Headers(cache.Control{MaxAge: time.Minute})),
 		wicketway.Version("a", wicketway.Route("GET /x", countCalls), wicketway.Route("PUT /x", countCalls)), wicketway.Version("b", wicketway.Inherit("a")))

@@ -18,7 +18,7 @@ import (
 )
 
 // Of makes the contract of one version from a description: of its routes, and of those that are outside of all versions.
-// The version "" has the latter alone. Routes of Wicketway's own, and those that have been withdrawn, are not in it. The
+// The version "" has the latter alone. Routes of Wicketway's own, those that have been withdrawn, and those that are [facts.Route.Unlisted] are not in it. The
 // same description gives the same document.
 func Of(api facts.API, version string) (*Document, error) {
 	var known []string
@@ -28,7 +28,7 @@ func Of(api facts.API, version string) (*Document, error) {
 		if r.Version != "" && !slices.Contains(known, r.Version) {
 			known = append(known, r.Version)
 		}
-		if (r.Version == version || r.Version == "") && !r.Own && !r.Withdrawn {
+		if (r.Version == version || r.Version == "") && !r.Own && !r.Withdrawn && !r.Unlisted {
 			m.routes = append(m.routes, r)
 		}
 	}

@@ -51,6 +51,8 @@ type Route struct {
 	Withdrawn  bool         `json:"withdrawn,omitzero"` // it answers 410
 	Own        bool         `json:"own,omitzero"`       // it is Wicketway's own, which describes the kinds of problem
 	Adapted    bool         `json:"adapted,omitzero"`   // it has older types than its function
+	// Unlisted routes are in no contract.
+	Unlisted bool `json:"unlisted,omitzero"`
 	// Languages are the tags of those that problems are told in, the original one first; then they have
 	// Content-Language. None: there is no choice.
 	Languages []string `json:"languages,omitempty"`

@@ -12,7 +12,9 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/contract/valid"
+	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
 )
 
 // mostHeld is how much of a body is held against its schema, in bytes; what is longer is held by its header alone.
@@ -20,7 +22,7 @@ const mostHeld = 4 << 20
 
 // Honest stands around an API, and fails the test for each answer that its contract does not have: the status, the media
 // type, a header field, or a body that breaks its schema. An answer to a request for none of its operations must be
-// one that every path can have: a problem, a redirect, or what OPTIONS says.
+// one that every path can have: a problem, a redirect, or what OPTIONS says. What Unlisted routes answer is not held.
 //
 //	server := httptest.NewServer(wicketwaytest.Honest(t, api))
 //
@@ -29,21 +31,24 @@ func Honest(t testing.TB, api *wicketway.API) http.Handler {
 	t.Helper()
 	h := &honest{t: t, api: api}
 	var versions []string
+	var unlisted table.Builder
 	for _, r := range api.Routes() {
 		if !slices.Contains(versions, r.Version) {
 			versions = append(versions, r.Version)
 		}
-		if r.Own {
-			h.own = append(h.own, r.Path)
+		template, err := route.Parse(r.Path)
+		if err == nil && (r.Own || r.Unlisted || r.Withdrawn) {
+			unlisted.Add(table.Route{Method: r.Method, Template: template})
 		}
 		if r.Problems != nil {
 			h.shapes = append(h.shapes, r.Problems.Media)
 		}
 	}
+	h.unlisted = unlisted.Tables()
 	for _, version := range versions {
 		d, err := api.Contract(version)
 		if version == "" && err != nil {
-			continue // it has routes of ours alone
+			continue // it has no routes for a contract
 		}
 		var held *valid.Answers
 		if err == nil {
@@ -62,8 +67,8 @@ type honest struct {
 	t         testing.TB
 	api       *wicketway.API
 	contracts []*valid.Answers
-	own       []string // paths of Wicketway's own
-	shapes    []string // media types of problems
+	unlisted  *table.Tables // of the routes that are in no contract
+	shapes    []string      // media types of problems
 }
 
 func (h *honest) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -98,14 +103,16 @@ func (h *honest) check(a valid.Answer) error {
 
 // elsewhere holds answers to requests for no operation.
 func (h *honest) elsewhere(a valid.Answer) error {
+	var m table.Match
+	if h.unlisted.Resolve(a.Method, a.URL, a.Header, &m).Outcome == table.Found {
+		return nil
+	}
 	media, _, _ := mime.ParseMediaType(http.Header(a.Header).Get("Content-Type"))
 	switch {
 	case a.Status >= 400 && (media == problem.MediaType || media == "text/html" || slices.Contains(h.shapes, media) || a.Method == http.MethodHead):
 		return nil
 	case a.Status == http.StatusPermanentRedirect, a.Method == http.MethodOptions && a.Status < 300:
 		return nil
-	case len(h.own) > 0 && a.Status < 400:
-		return nil // a kind of problem
 	}
 	return fmt.Errorf("%s %s is no operation of the contract, and was answered %d with %q", a.Method, a.URL.Path, a.Status, media)
 }

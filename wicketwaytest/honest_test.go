@@ -60,6 +60,7 @@ func TestHonest(t *testing.T) {
 		wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Chain(requestid.Assign()),
 		wicketway.Handle("GET /gauge", http.HandlerFunc(lies), wicketway.Name("gauge"), wicketway.Describes[wicketway.None, gauge]()),
 		wicketway.Route("GET /dry", func(context.Context, wicketway.None) (gauge, error) { return gauge{}, errDry.New("") }, wicketway.Name("dry")),
+		wicketway.Route("GET /pumps", func(context.Context, wicketway.None) (gauge, error) { return gauge{70}, nil }, wicketway.Name("pumps"), wicketway.Unlisted()),
 		wicketway.Mount("/old", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusTeapot) })))
 	if err != nil {
 		t.Fatal(err)
@@ -75,6 +76,7 @@ func TestHonest(t *testing.T) {
 		"GET /nowhere":      "",
 		"GET /problems/dry": "",
 		"GET /old/x":        "",
+		"GET /pumps":        "",
 		"GET /gauge?status": "gauge (GET /gauge): the contract has no answer with the status 202",
 		"GET /gauge?field":  "gauge (GET /gauge): the contract has no header field Gauge in the answer 200",
 		"GET /gauge?media":  `gauge (GET /gauge): the contract has no media type "text/csv" in the answer 200 (it has application/json)`,

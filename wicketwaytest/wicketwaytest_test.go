@@ -16,6 +16,7 @@ import (
 	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/chain/compress"
 	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
@@ -152,7 +153,7 @@ func TestCall(t *testing.T) {
 
 // A call of a route in one of several versions that share their paths is read with its envelope.
 func TestCallAmongVersions(t *testing.T) {
-	say := func(ctx context.Context, _ wicketway.None) (string, error) { return wicketway.VersionOf(ctx), nil }
+	say := func(ctx context.Context, _ wicketway.None) (string, error) { return exchange.Of(ctx).Version(), nil }
 	tell := func(ctx context.Context, in wicketway.None) (string, error) { return say(ctx, in) }
 	for _, by := range []wicketway.VersionScheme{wicketway.InPath(), wicketway.InHeader("Edition"), wicketway.InMediaType()} {
 		api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"}, wicketway.VersionBy(by, ""),

@@ -92,7 +92,7 @@ func onlyVersion(d facts.API) (string, error) {
 // unsaid is what no version of OpenAPI has words for, of the routes that a contract has.
 func unsaid(d facts.API, version, openAPI string) (all []contract.Loss) {
 	for _, r := range d.Routes {
-		if r.Version != version && r.Version != "" || r.Own || r.Withdrawn {
+		if r.Version != version && r.Version != "" || r.Own || r.Withdrawn || r.Unlisted {
 			continue
 		}
 		streams := map[string]bool{}

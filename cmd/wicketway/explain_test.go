@@ -50,7 +50,7 @@ func TestExplainSaysWhatTheAPIDoes(t *testing.T) {
 				line := one("GET", "GET", "POST", "PUT", "HEAD", "OPTIONS", "*") + " " + path
 				parts = append(parts, wicketway.Handle(line, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 					served = exchange.Of(r.Context()).Template()
-					served += wicketway.VersionOf(r.Context())
+					served += exchange.Of(r.Context()).Version()
 				}), wicketway.Slashes(wicketway.Slash(random.IntN(3)))))
 			}
 			return parts

@@ -211,7 +211,7 @@ func (c *Canal) build(successor string, more ...wicketway.Part) (*wicketway.API,
 		wicketway.Chain(c.observed.count...),
 		wicketway.Chain(secure.Headers(secure.Settings{}), cors.Allow(cors.From(consoles...), cors.Settings{}),
 			compress.Bodies(compress.Settings{}), compress.Requests(compress.Unpacking{}), cache.Headers(cache.Control{})),
-		health.Routes(c.ready),
+		wicketway.Group(wicketway.Unlisted(), health.Routes(c.ready)), // for those who watch over it
 		wicketway.At("/api", append(more,
 			wicketway.Guard(c.guard),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
@@ -219,7 +219,7 @@ func (c *Canal) build(successor string, more ...wicketway.Part) (*wicketway.API,
 				wicketway.Retirement{Deprecated: deprecated, Sunset: sunset, Ends: true, Successor: successor},
 				legacy.Errors(), legacy.Values(), locks.LegacyParts(s), passages.LegacyParts(s)),
 			wicketway.Version("v2", wicketway.Languages("en", German),
-				locks.Parts(s), passages.Parts(s), passages.SeasonParts(s), notices.Parts(s), desk.Parts(), drill.Parts(s)),
+				locks.Parts(s), passages.Parts(s), passages.SeasonParts(s), notices.Parts(s), desk.Parts(), wicketway.Group(wicketway.Unlisted(), drill.Parts(s))),
 		)...),
 	)
 }
