@@ -142,6 +142,8 @@ var lines = []struct {
 	{"Build of ten versions of 1,000 routes that inherit, against ten times one", buildInheriting},
 	{"a path of one version of ten, 200 routes each, against one of 2,000", findVersionByPath},
 	{"the same where a header field chooses the version", findVersionByHeader},
+	{"the contract of 1,000 routes, against writing it", madeContract},
+	{"reading a contract, against decoding it into any", readContract},
 	{"memory for a route, in units of 1 KiB", buildMemory},
 	{"memory for a route in the table, in units of 300 bytes", tableMemory},
 }

@@ -1,7 +1,6 @@
 package contract
 
 import (
-	"bytes"
 	"fmt"
 	"reflect"
 
@@ -45,7 +44,7 @@ func eachPart(v reflect.Value, pointer string, visit func(string, reflect.Value)
 
 // readPart reads a part of a document by itself.
 func readPart(text jsontext.Value, part any) error {
-	in := reading{text: text, d: jsontext.NewDecoder(bytes.NewReader(text)), orders: map[string][]string{}}
+	in := newReading(text)
 	if err := in.value(reflect.ValueOf(part).Elem(), 0); err != nil {
 		return err
 	}

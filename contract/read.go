@@ -58,7 +58,7 @@ func Read(text []byte) (*Document, error) {
 	}
 	text = bytes.Clone(text) // schemas and examples are pieces of it
 	d := new(Document)
-	in := reading{text: text, d: jsontext.NewDecoder(bytes.NewReader(text)), orders: map[string][]string{}}
+	in := newReading(text)
 	if err := in.value(reflect.ValueOf(d).Elem(), 0); err != nil {
 		in.syntax(err)
 	} else if _, err := in.d.ReadToken(); !errors.Is(err, io.EOF) {
@@ -84,7 +84,33 @@ type reading struct {
 	text   []byte
 	d      *jsontext.Decoder
 	faults Faults
-	orders map[string][]string // of members that objects have, each once
+	last   map[*objectType][]string // the names of the members that the last object of a type had
+	names  map[string]string        // of members, as they are written
+}
+
+func newReading(text []byte) *reading {
+	return &reading{text: text, d: jsontext.NewDecoder(bytes.NewReader(text)), last: map[*objectType][]string{},
+		names: map[string]string{}}
+}
+
+// mostNames bounds the names that are kept once.
+const mostNames = 4096
+
+// name reads the name of a member.
+func (in *reading) name() (string, error) {
+	raw, err := in.d.ReadValue()
+	if err != nil {
+		return "", err
+	}
+	if known, has := in.names[string(raw)]; has {
+		return known, nil
+	}
+	text, err := jsontext.AppendUnquote(nil, raw)
+	name := string(text)
+	if len(in.names) < mostNames {
+		in.names[string(raw)] = name
+	}
+	return name, err
 }
 
 func (in *reading) fault(pointer jsontext.Pointer, offset int64, format string, args ...any) {
@@ -187,13 +213,21 @@ type mapping interface {
 
 // members reads an object of the specification.
 func (in *reading) members(v reflect.Value, depth int) error {
-	at, pointer := in.here(), in.d.StackPointer()
+	at := in.here()
 	t := objectOf(v.Type())
 	of := v.Field(t.object).Addr().Interface().(*Object)
 	var order []string
+	last, n := in.last[t], 0 // most objects of a type have the same members
 	begun := in.d.PeekKind() == jsontext.KindBeginObject
 	err := in.object(func(name string) error {
-		order = append(order, name)
+		switch {
+		case order == nil && n < len(last) && last[n] == name:
+		case order == nil:
+			order = append(append(make([]string, 0, n+4), last[:n]...), name)
+		default:
+			order = append(order, name)
+		}
+		n++
 		if i, known := t.members[name]; known {
 			return in.value(v.Field(i), depth+1)
 		}
@@ -205,16 +239,15 @@ func (in *reading) members(v reflect.Value, depth int) error {
 	if err != nil || !begun {
 		return err
 	}
+	if order == nil {
+		order = last[:n:n]
+	}
 	for _, name := range t.required {
 		if !slices.Contains(order, name) {
-			in.fault(pointer, at, "the member %s is missing", name)
+			in.fault(in.d.StackPointer(), at, "the member %s is missing", name)
 		}
 	}
-	key := strings.Join(order, "\x00")
-	if in.orders[key] == nil {
-		in.orders[key] = order
-	}
-	of.order = in.orders[key]
+	in.last[t], of.order = order, order
 	return nil
 }
 
@@ -260,11 +293,11 @@ func (in *reading) object(member func(name string) error, depth int) error {
 		return err
 	}
 	for in.d.PeekKind() == jsontext.KindString {
-		name, err := in.d.ReadToken()
+		name, err := in.name()
 		if err != nil {
 			return err
 		}
-		if err := member(name.String()); err != nil {
+		if err := member(name); err != nil {
 			return err
 		}
 	}
