@@ -36,6 +36,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 	}
 	a := &API{info: info, codes: b.codes}
 	b.describeProblems(a)
+	b.describeContracts(a)
 	for _, r := range b.routes {
 		b.plan(r, false)
 	}
@@ -126,6 +127,7 @@ func (b *builder) compile(a *API) {
 	a.table, a.there = b.table.Tables(), a.isThere
 	a.facts = sync.OnceValue(a.makeFacts)
 	a.catalogue = sync.OnceValue(a.makeCatalogue)
+	a.published = sync.OnceValue(a.findPublished)
 }
 
 // chained is all middleware, each in its place once.
@@ -204,6 +206,9 @@ func (b *builder) clash(r *resolved, clashes []table.Clash) {
 
 // purpose says what a route of our own is for.
 func (r *resolved) purpose() string {
+	if r.part.own && r.path == catalogPath {
+		return ", which lists the contracts; leave Contracts out"
+	}
 	if r.part.own {
 		return ", which describes the kinds of problem; ProblemBase takes it away"
 	}
@@ -269,4 +274,25 @@ func (b *builder) nowhere(group resolved) *nowhere {
 		below = b.under[group.path]
 	}
 	return &nowhere{table.Group{Depth: strings.Count(group.path, "/"), Versions: below.info()}, below}
+}
+
+// describeContracts adds the route that lists the contracts, where some are served.
+func (b *builder) describeContracts(a *API) {
+	for _, r := range b.routes {
+		if !r.publishes() {
+			continue
+		}
+		root := b.lists[0]
+		l := &list{outer: root, at: root.at, terms: root.terms}
+		l.terms.openToAll()
+		l.terms.summary = "The contracts of this host"
+		b.route(&routePart{
+			at:    root.at,
+			what:  handlerPart,
+			line:  "GET " + catalogPath,
+			own:   true,
+			serve: func(*target) endpoint { return catalog{a} },
+		}, route.Template{}, l)
+		return
+	}
 }

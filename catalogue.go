@@ -6,6 +6,10 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"strings"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
@@ -149,4 +153,89 @@ func (p problemPages) serve(w http.ResponseWriter, r *http.Request, s *state) er
 	return s.take(
 		exchange.Step{Kind: exchange.StepCall}, func() error { return p.api.describeProblem(w, r, s.match.Value(0)) },
 	)
+}
+
+// catalogPath is where the contracts of all versions are listed (RFC 9727, 2).
+const catalogPath = "/.well-known/api-catalog"
+
+// published are the contracts that are served, in the order of their versions.
+func (a *API) findPublished() (all []published) {
+	at := ""
+	versions := []published{}
+	for i := range a.targets {
+		t := &a.targets[i]
+		if t.publishes() {
+			at = strings.TrimSuffix(t.path, "{version}")
+		}
+		v := t.terms().version
+		if v == "" || hasVersion(versions, v) {
+			continue
+		}
+		one := published{version: v, name: v, of: "/"}
+		if set := t.terms().versions.info(); set != nil {
+			one.of = strings.TrimSuffix(set.Under, "/") + "/"
+			if set.Field == "" {
+				one.of += v
+			}
+		}
+		versions = append(versions, one)
+	}
+	if at == "" {
+		return nil
+	}
+	if len(versions) == 0 {
+		versions = []published{{name: a.info.Version, of: "/"}}
+	}
+	for _, one := range versions {
+		one.path = at + one.name
+		all = append(all, one)
+	}
+	return all
+}
+
+func hasVersion(all []published, version string) bool {
+	for _, one := range all {
+		if one.version == version {
+			return true
+		}
+	}
+	return false
+}
+
+// catalog is the endpoint that lists the contracts.
+type catalog struct{ api *API }
+
+func (c catalog) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	return s.take(exchange.Step{Kind: exchange.StepCall}, func() error {
+		from := exchange.ClientOf(r)
+		host := from.Scheme + "://" + from.Host
+		text, err := json.Marshal(linkset(host, c.api.published()), jsontext.WithIndent("  "))
+		if err != nil {
+			return err
+		}
+		h := w.Header()
+		h.Set("Content-Type", `application/linkset+json; profile="https://www.rfc-editor.org/info/rfc9727"`)
+		h.Set("Link", linkTo(host+catalogPath, "api-catalog"))
+		_, err = w.Write(append(bytes.TrimSpace(text), '\n'))
+		return err
+	})
+}
+
+// linkset is the catalog (RFC 9264, 4.2).
+func linkset(host string, all []published) any {
+	type target struct {
+		Href string `json:"href"`
+		Type string `json:"type"`
+	}
+	type context struct {
+		Anchor      string   `json:"anchor"`
+		ServiceDesc []target `json:"service-desc"`
+	}
+	set := struct {
+		Linkset []context `json:"linkset"`
+	}{[]context{}}
+	for _, p := range all {
+		set.Linkset = append(set.Linkset, context{host + p.of, []target{{host + p.path, "application/json"}}})
+	}
+	return set
 }

@@ -173,6 +173,6 @@
 //	settings    setting.go settings.go access.go answers.go versions.go problems.go
 //	resolving   builder.go plan.go resolve.go inherit.go checks.go
 //	a request   state.go advise.go fail.go step.go link.go send.go content.go typed.go miss.go handlers.go
-//	the API     catalogue.go describe.go published.go route.go build.go api.go handed.go drain_linux.go drain_other.go
+//	the API     catalogue.go describe.go route.go published.go build.go api.go handed.go drain_linux.go drain_other.go
 //	            drain.go serve.go
 package wicketway

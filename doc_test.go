@@ -31,7 +31,7 @@ func TestTheTableOfSettings(t *testing.T) {
 		"Overrides": Overrides(), "ProblemBase": ProblemBase("/"), "ProblemShape": ProblemShape("", func(format.Problem) int { return 0 }),
 		"PageSizes": PageSizes{}, "Public": Public(), "Related": Related("help", "/"), "Retirement": Retirement{Sunset: time.Unix(1, 0)}, "Scopes": Scopes("a"),
 		"ShowCauses": ShowCauses{}, "Slashes": Slashes(SlashSame), "Summary": Summary("a"), "Template": Template("a"), "Translate": Translate(), "ValueShape": ValueShape(func(format.Success) int { return 0 }), "VersionBy": VersionBy(InPath(), ""),
-		"Unlisted": Unlisted(),
+		"Unlisted":          Unlisted(),
 		"WithdrawnVersions": WithdrawnVersions("v1"), "Without": Without("a"),
 	}
 	files, _ := filepath.Glob("*.go")

@@ -34,7 +34,7 @@ var mayImport = map[string][]string{
 	"problem":        {},
 	"contract":       {"core"},
 	"contract/valid": {"core"},
-	"contract/yaml":  {"core"},
+	"contract/yaml":  {"core", "format"},
 	"exchange":       {"core"},
 	"adapt":          {"core"},
 	"internal":       {"core", "exchange", "format"},

@@ -359,8 +359,17 @@ type API struct {
 	facts     func() allFacts              // of targets, made when first asked for
 	catalogue func() map[string]facts.Kind // by code, made when first asked for
 	contracts sync.Map                     // of versions, made when first asked for
+	published func() []published           // those that are served
 	raised    raised
 	advised   advised
+}
+
+// A published contract is one that Contracts serves.
+type published struct {
+	version string // "" for an API without versions
+	name    string // in its path
+	path    string // where it is served
+	of      string // the path of what it is about
 }
 
 // Raised are the kinds that occurred though no route names them, so that their type

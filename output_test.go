@@ -176,7 +176,8 @@ func TestFormsFilesAndPlainBodies(t *testing.T) {
 		w.Close()
 		return b.String(), "Cookie: session=abc\nContent-Type: " + w.FormDataContentType()
 	}
-	temporary := os.TempDir()
+	temporary := t.TempDir() // which no other test writes into
+	t.Setenv("TMPDIR", temporary)
 	before, _ := os.ReadDir(temporary)
 	for _, c := range []struct {
 		line   string

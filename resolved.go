@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/method"
 	"github.com/wicketway/wicketway/internal/shape"
@@ -273,4 +274,9 @@ func fromSlash(path string, n int) string {
 		}
 	}
 	return "/"
+}
+
+// publishes reports whether a route is that of Contracts, at a path without other parameters.
+func (r *resolved) publishes() bool {
+	return r.part.out.value == reflect.TypeFor[*contract.Document]() && len(r.names) == 1
 }

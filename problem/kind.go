@@ -185,7 +185,8 @@ var (
 			Carries("scopes", []string{"locks:operate"}).
 			Sends("WWW-Authenticate")
 	NotFound = Define(http.StatusNotFound, "not-found", "Nothing is here").
-			Means("The member near, where there is one, lists routes that may have been meant.")
+			Means("The member near, where there is one, lists routes that may have been meant.").
+			Sends("Link")
 	VersionUnknown = NotFound.Define(http.StatusNotFound, "version-unknown", "The API has no such version").
 			Means("The member versions lists those that are served.").
 			Carries("versions", []string{"v1", "v2"})
@@ -195,7 +196,7 @@ var (
 	MethodNotAllowed = Define(http.StatusMethodNotAllowed, "method-not-allowed",
 		"The method does not apply here").
 		Means("The field Allow lists the methods that do; the member near, where there is one, routes that may have been meant.").
-		Sends("Allow")
+		Sends("Allow", "Link")
 	NotAcceptable = Define(http.StatusNotAcceptable, "not-acceptable", "None of the accepted formats is available").
 			Means("The member offered lists the media types that are.").
 			Carries("offered", []string{"application/json", "text/csv"})

@@ -23,6 +23,7 @@ import (
 	"github.com/wicketway/wicketway/chain/health"
 	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/chain/secure"
+	"github.com/wicketway/wicketway/contract/yaml"
 	"github.com/wicketway/wicketway/examples/canal/drill"
 	"github.com/wicketway/wicketway/examples/canal/legacy"
 	"github.com/wicketway/wicketway/examples/canal/locks"
@@ -214,6 +215,7 @@ func (c *Canal) build(successor string, more ...wicketway.Part) (*wicketway.API,
 		wicketway.Group(wicketway.Unlisted(), health.Routes(c.ready)), // for those who watch over it
 		wicketway.At("/api", append(more,
 			wicketway.Guard(c.guard),
+			wicketway.Group(wicketway.Public(), wicketway.Contracts("/contracts", yaml.Format())),
 			wicketway.Fails(problem.Overloaded), // the storage waits for others to have written, but not for ever
 			wicketway.Version("v1",
 				wicketway.Retirement{Deprecated: deprecated, Sunset: sunset, Ends: true, Successor: successor},
