@@ -68,8 +68,8 @@ func TestFaults(t *testing.T) {
 		strings.Replace(head, "3.1.0", "2.0", 1) + "}":                                  `/openapi: is "2.0"; versions 3.0, 3.1 and 3.2 are read`,
 		head + `,"paths":{"/a":[]},"tags":[{"name":1}, 2]}`:                             "/paths/~1a: is an array; want an object\n1:89: /tags/0/name: is a number; want a string\n1:93: /tags/1: is a number; want an object",
 		head + `,"components":{"schemas":{"a":1,"b":{"required":"x"}}}}`:                "/components/schemas/a: is a number; want a schema: an object, true or false\n1:102: /components/schemas/b/required: is a string; want an array",
-		head + `,"components":{"schemas":{"a":` + deep + `}}}`:                          "values are nested deeper than 400",
-		head + `,"x-deep":` + strings.Repeat("[", 900) + strings.Repeat("]", 900) + `}`: "values are nested deeper than 400",
+		head + `,"components":{"schemas":{"a":` + deep + `}}}`:                          "values are nested deeper than 100",
+		head + `,"x-deep":` + strings.Repeat("[", 900) + strings.Repeat("]", 900) + `}`: "values are nested deeper than 100",
 	} {
 		_, err := contract.Read([]byte(text))
 		if _, is := errors.AsType[contract.Faults](err); !is || !strings.Contains(err.Error(), want) {
@@ -145,6 +145,41 @@ func TestAs(t *testing.T) {
 	}
 	if _, _, err := d.As("2.0"); err == nil {
 		t.Error("2.0 is written")
+	}
+}
+
+// Values are held against schemas that refer to the components; nothing is fetched, and what cannot be held is named.
+func TestValid(t *testing.T) {
+	d, err := contract.Read([]byte(head + `,"components":{"schemas":{"Lock":{"type":"object","required":["name"],"properties":{"name":{"pattern":"^(?!x)"},"next":{"$ref":"#/components/schemas/Lock"}}},
+		"Odd":{"$id":"https://canal.example/odd","$anchor":"here","type":"integer"}},"examples":{"e":{"value":{"$id":7,"$ref":"#/nowhere"}}}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := valid.New(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const lock = `{"$ref":"#/components/schemas/Lock"}`
+	for _, c := range []struct{ schema, value, want string }{
+		{lock, `{"name":"xbell"}`, ""},
+		{lock, `{"next":{"next":{}}}`, "the document: missing property 'name'\n/next: missing property 'name'\n/next/next: missing property 'name'"},
+		{`{"items":` + lock + `}`, `[{"name":"a"},{"a/b":1}]`, "/1: missing property 'name'"},
+		{`{"$ref":"#/components/schemas/Odd"}`, `"x"`, "got string, want integer"},
+		{`{"format":"date"}`, `"2027-02-30"`, "is not valid date"},
+		{`{"maximum":9007199254740993}`, `9007199254740994`, "maximum"},
+		{`false`, `1`, "false schema"},
+		{`true`, `{`, "is not JSON"},
+		{`{"$ref":"https://canal.example/lock.json"}`, `1`, "is not fetched"},
+		{`{"$ref":"#/components/schemas/Weir"}`, `1`, "the schema cannot be used"},
+		{`{"type":"lock"}`, `1`, "the schema cannot be used"},
+	} {
+		err := v.Check(contract.SchemaOf(jsontext.Value(c.schema)), []byte(c.value))
+		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
+			t.Errorf("%s against %s: %v, want %s", c.value, c.schema, err, c.want)
+		}
+	}
+	if got := v.Unheld(); !slices.Equal(got, []string{"^(?!x)"}) {
+		t.Errorf("not held: %q", got)
 	}
 }
 

@@ -17,9 +17,9 @@ import (
 // Bounds of documents.
 const (
 	// MaxSize is the size of a document that is read, in bytes.
-	MaxSize = 64 << 20
-	// maxDepth is how deep values may be nested.
-	maxDepth = 400
+	MaxSize = 32 << 20
+	// MaxDepth is how deep values may be nested.
+	MaxDepth = 100
 	// maxFaults is how many faults are listed.
 	maxFaults = 100
 )
@@ -164,8 +164,8 @@ func (in *reading) value(v reflect.Value, depth int) error {
 	if len(in.faults) >= maxFaults {
 		return errTooMany
 	}
-	if depth > maxDepth {
-		in.fault(in.d.StackPointer(), in.here(), "values are nested deeper than %d", maxDepth)
+	if depth > MaxDepth {
+		in.fault(in.d.StackPointer(), in.here(), "values are nested deeper than %d", MaxDepth)
 		return errTooMany
 	}
 	if v.Kind() == reflect.Pointer {
@@ -365,8 +365,8 @@ func kindName(kind jsontext.Kind) string {
 
 // any passes a value, as deep as it may be.
 func (in *reading) any(depth int) error {
-	if depth > maxDepth {
-		in.fault(in.d.StackPointer(), in.here(), "values are nested deeper than %d", maxDepth)
+	if depth > MaxDepth {
+		in.fault(in.d.StackPointer(), in.here(), "values are nested deeper than %d", MaxDepth)
 		return errTooMany
 	}
 	switch in.d.PeekKind() {
@@ -380,7 +380,7 @@ func (in *reading) any(depth int) error {
 
 // schema passes a schema: an object or a boolean.
 func (in *reading) schema(depth int) error {
-	if depth > maxDepth {
+	if depth > MaxDepth {
 		return in.any(depth) // which says so
 	}
 	switch in.d.PeekKind() {

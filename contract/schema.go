@@ -147,6 +147,18 @@ var keywords = map[string]holds{
 	"title": holdsString, "description": holdsString, "deprecated": holdsBool, "readOnly": holdsBool, "writeOnly": holdsBool,
 }
 
+// With gives the schema with another value of a keyword, which is written as JSON.
+func (s Schema) With(keyword string, value any) Schema {
+	var out jsonObject
+	for name, v := range s.Members() {
+		if name != keyword {
+			out.add(name, v)
+		}
+	}
+	out.say(keyword, value)
+	return Schema{out.text()}
+}
+
 // Rewrite gives the schema with every schema in it, itself last, replaced by what change makes of it.
 func (s Schema) Rewrite(change func(Schema) Schema) Schema {
 	if s.text.Kind() != jsontext.KindBeginObject {

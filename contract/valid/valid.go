@@ -25,16 +25,23 @@ import (
 
 // A Validator knows the components of a document. It is safe for concurrent use.
 type Validator struct {
-	components any
-
 	mu       sync.Mutex
+	compiler *jsonschema.Compiler
 	compiled map[string]*jsonschema.Schema // by text
+	made     int                           // documents for the compiler
 	unheld   []string
 }
 
+// at is where the components are, for the compiler.
+const at = "contract:///document.json"
+
 // New makes a validator for the schemas of a document.
 func New(d *contract.Document) (*Validator, error) {
-	v := &Validator{compiled: map[string]*jsonschema.Schema{}}
+	v := &Validator{compiled: map[string]*jsonschema.Schema{}, compiler: jsonschema.NewCompiler()}
+	v.compiler.DefaultDraft(jsonschema.Draft2020)
+	v.compiler.AssertFormat()
+	v.compiler.UseLoader(nowhere{})
+	v.compiler.UseRegexpEngine(v.pattern)
 	var whole struct {
 		Components jsontext.Value `json:"components"`
 	}
@@ -42,11 +49,13 @@ func New(d *contract.Document) (*Validator, error) {
 		return nil, err
 	}
 	if whole.Components == nil {
-		return v, nil
+		whole.Components = jsontext.Value("{}")
 	}
-	var err error
-	v.components, err = jsonschema.UnmarshalJSON(bytes.NewReader(whole.Components))
-	return v, err
+	components, err := jsonschema.UnmarshalJSON(bytes.NewReader(whole.Components))
+	if err != nil {
+		return nil, err
+	}
+	return v, v.compiler.AddResource(at, map[string]any{"components": components})
 }
 
 // Unheld are the patterns that no value was held against.
@@ -87,26 +96,30 @@ func (v *Validator) compile(s contract.Schema) (*jsonschema.Schema, error) {
 	if known := v.compiled[key]; known != nil {
 		return known, nil
 	}
-	schema, err := jsonschema.UnmarshalJSON(bytes.NewReader(s.Text()))
+	schema, err := jsonschema.UnmarshalJSON(bytes.NewReader(s.Rewrite(toComponents).Text()))
 	if err != nil {
 		return nil, err
 	}
-	c := jsonschema.NewCompiler()
-	c.DefaultDraft(jsonschema.Draft2020)
-	c.AssertFormat()
-	c.UseLoader(nowhere{})
-	c.UseRegexpEngine(v.pattern)
-	// References lead to the components, so these are beside the schema in a document of its own.
-	const at = "contract:///document.json"
-	if err := c.AddResource(at, map[string]any{"components": v.components, "schema": schema}); err != nil {
+	v.made++
+	own := fmt.Sprintf("contract:///schema-%d.json", v.made)
+	if err := v.compiler.AddResource(own, schema); err != nil {
 		return nil, err
 	}
-	compiled, err := c.Compile(at + "#/schema")
+	compiled, err := v.compiler.Compile(own)
 	if err != nil {
 		return nil, fmt.Errorf("the schema cannot be used: %w", err)
 	}
 	v.compiled[key] = compiled
 	return compiled, nil
+}
+
+// toComponents has a schema that stands by itself refer to the components of the document.
+func toComponents(s contract.Schema) contract.Schema {
+	name, is := strings.CutPrefix(s.Reference(), "#/components/")
+	if !is {
+		return s
+	}
+	return s.With("$ref", at+"#/components/"+name)
 }
 
 // nowhere is where references to other documents lead.

@@ -38,89 +38,116 @@ func Read(text []byte) (*contract.Document, error) {
 	if err := d.Decode(new(yaml.Node)); !errors.Is(err, io.EOF) {
 		return nil, contract.Faults{{Text: "more than one document is in it"}}
 	}
-	w := converting{most: 10*len(text) + 1<<20, lines: map[string][2]int{}}
+	w := converting{most: 10*len(text) + 1<<20}
 	w.out = jsontext.NewEncoder(&w.text)
-	if err := w.value(&root, "", 0); err != nil {
+	if err := w.value(&root); err != nil {
 		return nil, contract.Faults{*w.fault}
 	}
 	doc, err := contract.Read(w.text.Bytes())
 	if faults, is := errors.AsType[contract.Faults](err); is {
 		for i, f := range faults {
-			faults[i].Line, faults[i].Column = w.place(f.Pointer)
+			faults[i].Line, faults[i].Column = place(&root, jsontext.Pointer(f.Pointer))
 		}
 	}
 	return doc, err
 }
 
-// maxDepth is how deep nodes may be nested.
-const maxDepth = 400
+// maxDepth is how deep nodes may be nested: that of package contract, and what YAML has around a document.
+const maxDepth = contract.MaxDepth + 2
 
 // A converting writes nodes as JSON.
 type converting struct {
 	text  bytes.Buffer
 	out   *jsontext.Encoder
-	most  int // size of the text
-	lines map[string][2]int
+	most  int      // size of the text
+	path  []string // to the node, as names and numbers
 	fault *contract.Fault
 }
 
-func (c *converting) wrong(n *yaml.Node, pointer, format string, args ...any) error {
-	c.fault = &contract.Fault{Pointer: pointer, Line: n.Line, Column: n.Column, Text: fmt.Sprintf(format, args...)}
+func (c *converting) wrong(n *yaml.Node, format string, args ...any) error {
+	var pointer jsontext.Pointer
+	for _, token := range c.path {
+		pointer = pointer.AppendToken(token)
+	}
+	c.fault = &contract.Fault{Pointer: string(pointer), Line: n.Line, Column: n.Column, Text: fmt.Sprintf(format, args...)}
 	return errors.New("wrong")
 }
 
-// place is where the value at a pointer, or what is around it, begins.
-func (c *converting) place(pointer string) (line, column int) {
-	for {
-		if at, has := c.lines[pointer]; has {
-			return at[0], at[1]
-		}
-		i := strings.LastIndexByte(pointer, '/')
-		if i < 0 {
-			return 0, 0
-		}
-		pointer = pointer[:i]
+// place is where the value at a pointer, or the nearest one around it, begins.
+func place(n *yaml.Node, pointer jsontext.Pointer) (line, column int) {
+	if n.Kind == yaml.DocumentNode {
+		n = n.Content[0]
 	}
+	for token := range pointer.Tokens() {
+		for n.Kind == yaml.AliasNode {
+			n = n.Alias
+		}
+		next := child(n, token)
+		if next == nil {
+			break
+		}
+		n = next
+	}
+	return n.Line, n.Column
 }
 
-func (c *converting) value(n *yaml.Node, pointer string, depth int) error {
-	if n.Line > 0 && len(c.lines) < 1<<20 {
-		c.lines[pointer] = [2]int{n.Line, n.Column}
+func child(n *yaml.Node, token string) *yaml.Node {
+	if i, err := strconv.Atoi(token); n.Kind == yaml.SequenceNode && err == nil && i >= 0 && i < len(n.Content) {
+		return n.Content[i]
 	}
+	for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == token {
+			return n.Content[i+1]
+		}
+	}
+	return nil
+}
+
+func (c *converting) value(n *yaml.Node) error {
 	switch {
-	case depth > maxDepth:
-		return c.wrong(n, pointer, "values are nested deeper than %d", maxDepth)
+	case len(c.path) > maxDepth:
+		return c.wrong(n, "values are nested deeper than %d", contract.MaxDepth)
 	case c.text.Len() > c.most:
-		return c.wrong(n, pointer, "its anchors make the document more than ten times as large as it is written")
+		return c.wrong(n, "its anchors make the document more than ten times as large as it is written")
 	}
 	switch n.Kind {
 	case yaml.DocumentNode:
-		return c.value(n.Content[0], pointer, depth+1)
+		return c.value(n.Content[0])
 	case yaml.AliasNode:
-		return c.value(n.Alias, pointer, depth+1)
+		return c.value(n.Alias)
 	case yaml.SequenceNode:
-		return c.sequence(n, pointer, depth)
+		return c.sequence(n)
 	case yaml.MappingNode:
-		return c.mapping(n, pointer, depth)
+		return c.mapping(n)
 	}
-	return c.scalar(n, pointer)
+	return c.scalar(n)
 }
 
-func (c *converting) sequence(n *yaml.Node, pointer string, depth int) error {
+// within writes a value that is within the one that is written.
+func (c *converting) within(token string, n *yaml.Node) error {
+	c.path = append(c.path, token)
+	err := c.value(n)
+	if err == nil {
+		c.path = c.path[:len(c.path)-1]
+	}
+	return err
+}
+
+func (c *converting) sequence(n *yaml.Node) error {
 	if err := c.out.WriteToken(jsontext.BeginArray); err != nil {
-		return c.wrong(n, pointer, "%v", err)
+		return c.wrong(n, "%v", err)
 	}
 	for i, one := range n.Content {
-		if err := c.value(one, fmt.Sprint(pointer, "/", i), depth+1); err != nil {
+		if err := c.within(strconv.Itoa(i), one); err != nil {
 			return err
 		}
 	}
 	return c.out.WriteToken(jsontext.EndArray)
 }
 
-func (c *converting) mapping(n *yaml.Node, pointer string, depth int) error {
+func (c *converting) mapping(n *yaml.Node) error {
 	if err := c.out.WriteToken(jsontext.BeginObject); err != nil {
-		return c.wrong(n, pointer, "%v", err)
+		return c.wrong(n, "%v", err)
 	}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key := n.Content[i]
@@ -128,12 +155,12 @@ func (c *converting) mapping(n *yaml.Node, pointer string, depth int) error {
 			key = key.Alias
 		}
 		if key.Kind != yaml.ScalarNode || key.ShortTag() == "!!merge" {
-			return c.wrong(key, pointer, "a key is not a string")
+			return c.wrong(key, "a key is not a string")
 		}
 		if err := c.out.WriteToken(jsontext.String(key.Value)); err != nil {
-			return c.wrong(key, pointer, "the key %q stands here twice, or is no text", key.Value)
+			return c.wrong(key, "the key %q stands here twice, or is no text", key.Value)
 		}
-		if err := c.value(n.Content[i+1], pointer+"/"+strings.NewReplacer("~", "~0", "/", "~1").Replace(key.Value), depth+1); err != nil {
+		if err := c.within(key.Value, n.Content[i+1]); err != nil {
 			return err
 		}
 	}
@@ -141,7 +168,7 @@ func (c *converting) mapping(n *yaml.Node, pointer string, depth int) error {
 }
 
 // scalar writes numbers as they are written, where JSON has them so.
-func (c *converting) scalar(n *yaml.Node, pointer string) error {
+func (c *converting) scalar(n *yaml.Node) error {
 	var err error
 	switch n.ShortTag() {
 	case "!!null":
@@ -152,29 +179,34 @@ func (c *converting) scalar(n *yaml.Node, pointer string) error {
 			err = c.out.WriteToken(jsontext.Bool(is))
 		}
 	case "!!int", "!!float":
-		if number := jsontext.Value(n.Value); number.IsValid() && number.Kind() == jsontext.KindNumber {
-			err = c.out.WriteValue(number)
+		if isNumber(n.Value) {
+			err = c.out.WriteValue(jsontext.Value(n.Value))
 			break
 		}
 		var number float64
 		if err = n.Decode(&number); err == nil && (math.IsInf(number, 0) || math.IsNaN(number)) {
-			return c.wrong(n, pointer, "%s is not a number in JSON", n.Value)
+			return c.wrong(n, "%s is not a number in JSON", n.Value)
 		}
 		if err == nil {
 			err = c.out.WriteValue(jsontext.Value(strconv.FormatFloat(number, 'f', -1, 64)))
 		}
 	default: // dates are texts in JSON, and numbers beyond those of YAML are numbers
-		number := jsontext.Value(n.Value)
-		if n.Style == 0 && number.IsValid() && number.Kind() == jsontext.KindNumber {
-			err = c.out.WriteValue(number)
+		if n.Style == 0 && isNumber(n.Value) {
+			err = c.out.WriteValue(jsontext.Value(n.Value))
 			break
 		}
 		err = c.out.WriteToken(jsontext.String(n.Value))
 	}
 	if err != nil {
-		return c.wrong(n, pointer, "%v", err)
+		return c.wrong(n, "%v", err)
 	}
 	return nil
+}
+
+// isNumber reports whether a text is a number in JSON.
+func isNumber(text string) bool {
+	v := jsontext.Value(text)
+	return v.Kind() == jsontext.KindNumber && v.IsValid()
 }
 
 // Write writes a document as YAML, with its members in their order.
