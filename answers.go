@@ -371,3 +371,29 @@ func offerOf(f format.Format) answer.Offer {
 	}
 	return o
 }
+
+// Example shows a request for a route, and its answer: values of the route's own types, or nil for one that says nothing
+// more. Instead of an output it can be a problem of a kind that the route raises. They have names, which readers of
+// contracts see. Build holds them against the rules of the types.
+//
+//	wicketway.Example("at noon", bookPassage{Lock: "bell", Body: NewPassage{...}}, Passage{...})
+//	wicketway.Example("while it is closed", bookPassage{...}, ErrLockClosed.New("It reopens on 4 May."))
+func Example(name string, in, out any) Setting {
+	return exampleKind.say(example{name: name, in: in, out: out})
+}
+
+var exampleKind = &kindOf[example]{
+	name: "Example",
+	mode: onlyRoute,
+	apply: func(in *reading, said example) {
+		switch {
+		case strings.TrimSpace(said.name) == "" || strings.ContainsAny(said.name, "\r\n"):
+			in.wrong("%q is no name: say in a few words what it shows", said.name)
+		case said.in == nil && said.out == nil:
+			in.wrong("%q shows neither an input nor an output", said.name)
+		}
+	},
+	where: isTyped,
+	none:  "the route is served by a plain handler, whose types are not known",
+	fits:  func(r *resolved, said example) error { return said.fits(r) },
+}

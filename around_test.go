@@ -26,6 +26,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/compress"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -369,7 +370,7 @@ func TestLinks(t *testing.T) {
 		wicketway.Version("v2", wicketway.Route("GET /chambers/{lock}", findLock),
 			wicketway.Route("GET /here", func(ctx context.Context, _ wicketway.None) (string, error) {
 				var err error
-				linked, err = wicketway.LinkFrom(ctx, "wicketway_test.findLock", lockInput{Lock: "bell"})
+				linked, err = exchange.Of(ctx).Link("wicketway_test.findLock", lockInput{Lock: "bell"})
 				return linked, err
 			})),
 		wicketway.Route("GET /spans/{from}-{to}", func(context.Context, span) (string, error) { return "", nil }, wicketway.Name("span")),

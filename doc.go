@@ -101,6 +101,7 @@
 //	Development        route, group     nearest  Undo
 //	Envelope           route, group     nearest  Undo
 //	ErrorsAsProblems   route, group     nearest  Undo
+//	Example            route            all      -
 //	Fails              route, group     all      -
 //	FormatChoice       route, group     by field Undo
 //	Formats            route, group     nearest  Undo
@@ -169,7 +170,7 @@
 // Each file uses those above it alone, except that parts hold what will serve them (model.go).
 //
 //	the data    mistake.go page.go output.go versionset.go adapt.go terms.go model.go resolved.go raises.go
-//	            facts.go
+//	            examples.go facts.go
 //	settings    setting.go settings.go access.go answers.go versions.go problems.go
 //	resolving   builder.go plan.go resolve.go inherit.go checks.go
 //	a request   state.go advise.go fail.go step.go link.go send.go content.go typed.go miss.go handlers.go

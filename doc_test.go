@@ -25,7 +25,7 @@ func TestTheTableOfSettings(t *testing.T) {
 	all := map[string]Setting{
 		"Allow": Allow(problem.Forbidden, rule), "AllowUnknown": AllowUnknown(), "Answers": Answers(200), "AnyScope": AnyScope("a", "b"),
 		"Attach": Attach(1), "Chain": Chain(), "Conditional": Conditional(), "Describes": Describes[None, None](), "Description": Description("a"), "Tags": Tags("a"), "Development": Development(),
-		"Envelope": Envelope("a"), "ErrorsAsProblems": ErrorsAsProblems(), "Fails": Fails(), "Formats": Formats(), "FormatChoice": FormatChoice{}, "Gives": Gives[None](204), "Guard": Guard(wrongGuard{}),
+		"Envelope": Envelope("a"), "ErrorsAsProblems": ErrorsAsProblems(), "Example": Example("a", nil, None{}), "Fails": Fails(), "Formats": Formats(), "FormatChoice": FormatChoice{}, "Gives": Gives[None](204), "Guard": Guard(wrongGuard{}),
 		"IgnoreReadOnly": IgnoreReadOnly(), "KindAs": KindAs(nil, nil), "Limits": Limits{Faults: 1}, "Listing": Listing(),
 		"ProblemPages": ProblemPages(format.JSON()), "Languages": Languages("en", problem.Texts{Language: "de"}), "LocatedBy": LocatedBy(serve), "Log": Log(nil), "Media": Media("a/b"), "Name": Name("a"), "Observe": Observe(nil), "OmitNull": OmitNull(),
 		"Overrides": Overrides(), "ProblemBase": ProblemBase("/"), "ProblemShape": ProblemShape("", func(format.Problem) int { return 0 }),

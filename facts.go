@@ -46,6 +46,9 @@ func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 		f.Inherited = &facts.Inheritance{From: l.from, Override: l.own, At: l.at.Facts()}
 	}
 	f.Unlisted = t.unlisted
+	if docs != nil {
+		f.Examples = r.exampleFacts()
+	}
 	f.Own, f.Adapted, f.Problems = r.part.own, r.adapted != nil, t.problemsAs.info(docs)
 	f.Languages = t.languages.tagged()
 	f.Withdrawn, f.Retirement = r.part.withdrawn, t.retirement.info()

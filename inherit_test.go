@@ -206,7 +206,7 @@ func TestInheritanceKeepsTheGuardAround(t *testing.T) {
 // A chain of three, its links, its facts, and where a withdrawal leads.
 func TestThreeVersions(t *testing.T) {
 	linked := func(ctx context.Context, in lockIn) (string, error) {
-		return wicketway.LinkFrom(ctx, "lock", lockIn{Lock: "heron"})
+		return exchange.Of(ctx).Link("lock", lockIn{Lock: "heron"})
 	}
 	api := build(t, wicketway.At("/api",
 		wicketway.Version("v3", wicketway.Inherit("v2"), wicketway.Withdraw("GET /locks/{name}/tolls"), wicketway.Route("GET /berths", says("three"))),

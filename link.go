@@ -50,13 +50,8 @@ func (a *API) routeNamed(name string) (*target, error) {
 		strings.Join(found, ", "))
 }
 
-// LinkFrom is Link for handlers: of the API that serves the request, and of the
-// version being served where it has a route of the name.
-func LinkFrom(ctx context.Context, name string, input any) (string, error) {
-	s := stateOf(ctx)
-	if s == nil {
-		return "", fmt.Errorf("link: %q: the context is not that of an API's request", name)
-	}
+// Link is [exchange.Exchange.Link].
+func (s *state) Link(name string, input any) (string, error) {
 	if t := s.api.named[s.target.terms().version+"/"+name]; t != nil {
 		return t.link(s.api, input)
 	}

@@ -44,7 +44,7 @@ type told struct {
 }
 
 func tellLock(ctx context.Context, in lockIn) (told, error) {
-	link, err := wicketway.LinkFrom(ctx, "lock", in)
+	link, err := exchange.Of(ctx).Link("lock", in)
 	return told{exchange.Of(ctx).Version(), link}, err
 }
 

@@ -33,6 +33,7 @@ package exchange
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 
 	"github.com/google/uuid"
@@ -120,6 +121,15 @@ func (x Exchange) Version() string {
 		return ""
 	}
 	return x.state.server.Version()
+}
+
+// Link builds the path of a route from its name and its input, as the method Link of an API does: of the API that serves the
+// request, and of the version being served where that has a route of the name.
+func (x Exchange) Link(name string, input any) (string, error) {
+	if x.state == nil {
+		return "", fmt.Errorf("link: %q: the context is not that of an API's request", name)
+	}
+	return x.state.server.Link(name, input)
 }
 
 // Development reports whether the route is in development.

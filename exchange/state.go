@@ -23,6 +23,8 @@ type Server interface {
 	BytesReceived() int64
 	ChainSets() []string
 	AtPath() (methods, fields []string)
+	// Link builds the path of a route of the API.
+	Link(name string, input any) (string, error)
 	// Attached are the values that hold for the route, nearest first, each as [AsAttached] gives it.
 	Attached() []any
 	// Fail answers a request with an error.

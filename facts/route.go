@@ -51,6 +51,7 @@ type Route struct {
 	Withdrawn  bool         `json:"withdrawn,omitzero"` // it answers 410
 	Own        bool         `json:"own,omitzero"`       // it is Wicketway's own, which describes the kinds of problem
 	Adapted    bool         `json:"adapted,omitzero"`   // it has older types than its function
+	Examples   []Example    `json:"examples,omitempty"`
 	// Unlisted routes are in no contract.
 	Unlisted bool `json:"unlisted,omitzero"`
 	// Languages are the tags of those that problems are told in, the original one first; then they have
@@ -59,6 +60,23 @@ type Route struct {
 	// Problems is nil where they are sent as RFC 9457 describes.
 	Problems *ProblemShape `json:"problems,omitzero"`
 	At       Place         `json:"at"`
+}
+
+// Example is a request for a route, and its answer.
+type Example struct {
+	Name       string         `json:"name"`
+	Parameters []ExampleValue `json:"parameters,omitempty"`
+	Body       jsontext.Value `json:"body,omitzero"` // JSON
+	// Status is that of the answer; 0 where none is shown.
+	Status int            `json:"status,omitzero"`
+	Answer jsontext.Value `json:"answer,omitzero"`
+}
+
+// ExampleValue is a parameter as it is sent: in the path, the query or a header field.
+type ExampleValue struct {
+	In    string `json:"in"`
+	Name  string `json:"name"`
+	Value string `json:"value"`
 }
 
 // Prefix is the start of paths, as a template.

@@ -42,6 +42,7 @@ func Parts(s *store.Store) wicketway.Part {
 		wicketway.Route("GET /", d.list, wicketway.Public(), wicketway.Summary("All locks, upstream first"),
 			cache.Policy(cache.Control{MaxAge: 10 * time.Second})),
 		wicketway.Route("GET /{lock}", d.find, wicketway.Public(), wicketway.Summary("One lock"),
+			wicketway.Example("Bell Lock", findLock{"bell"}, Lock{"bell", "Bell Lock", Chamber{38.5, 5.2}, "open"}),
 			wicketway.Fails(ErrNoSuchLock)),
 		wicketway.Route(
 			"GET /{lock}/levels",

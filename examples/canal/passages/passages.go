@@ -97,17 +97,26 @@ func Parts(s *store.Store) wicketway.Part {
 			wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.BySuffix(), format.ByAccept()}},
 			wicketway.Conditional()),
 		wicketway.Route("POST /", d.book, wicketway.Summary("Book a passage"),
-			wicketway.LocatedBy(d.find),
+			wicketway.LocatedBy(d.find), wicketway.Example("upstream in the morning", booking, booked),
+			wicketway.Example("while the lock is closed", booking, ErrLockClosed.New("Bell Lock is not open (repair).").With("state", "repair")),
 			wicketway.Fails(locks.ErrNoSuchLock, ErrLockClosed, ErrSlotTaken, ErrVesselTooLarge, ErrNoVessel)),
 		wicketway.At("/{passage}",
 			wicketway.Conditional(),
 			wicketway.Fails(ErrNoSuchPassage),
-			wicketway.Route("GET /", d.find, wicketway.Summary("One passage of the caller")),
+			wicketway.Route("GET /", d.find, wicketway.Summary("One passage of the caller"),
+				wicketway.Example("a passage", onePassage{61}, booked)),
 			wicketway.Route("PATCH /", d.change, wicketway.Summary("Change a passage"), wicketway.Fails(ErrSlotTaken)),
 			wicketway.Route("DELETE /", d.cancel, wicketway.Summary("Cancel a passage")),
 		),
 	)
 }
+
+// What the contract shows: a booking, and what comes of it.
+var (
+	morning = time.Date(2027, time.May, 4, 9, 30, 0, 0, time.UTC)
+	booking = bookPassage{Notify: "none", Body: NewPassage{Lock: "bell", Direction: "up", Slot: morning, Crew: 2}}
+	booked  = Passage{Passage: 61, Lock: "bell", Vessel: "OB-1001", Direction: "up", Slot: morning, Crew: 2}
+)
 
 type desk struct{ store *store.Store }
 
