@@ -2,6 +2,7 @@ package wicketway
 
 import (
 	"cmp"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -26,6 +27,11 @@ func Build(info Info, parts ...Part) (*API, error) {
 	}
 	if info.Version == "" {
 		b.mistake(at, "Info: the API needs a Version, such as 1.0.0")
+	}
+	for _, server := range info.Servers {
+		if u, err := url.Parse(server); err != nil || server == "" || u.Scheme != "" && u.Host == "" {
+			b.mistake(at, "Info: %q is not the URL of a server, such as https://api.canal.example", server)
+		}
 	}
 	n := routesIn(parts)
 	b.routes, b.templates = make([]*resolved, 0, n+1), make([]route.Template, 0, n+1) // one is ours

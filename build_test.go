@@ -62,7 +62,7 @@ func FuzzBuild(f *testing.F) {
 			if random.IntN(3) == 0 {
 				parts = []Part{Version("v1", parts...), Version("v2", Inherit("v1"), drawnSetting(random, first)), drawnSetting(random, second)}
 			}
-			_, err := Build(Info{"T", "1"}, parts...)
+			_, err := Build(Info{Title: "T", Version: "1"}, parts...)
 			mistakes, _ := err.(Mistakes)
 			for _, m := range mistakes {
 				if strings.Contains(m.Text, "%!") && !strings.Contains(first+second, "%!") || m.Text == "" { // "%!" is what fmt writes for a wrong verb
@@ -151,7 +151,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 	}
 	built := func(parts ...Part) func(*testing.T) string {
 		return func(t *testing.T) string {
-			_, err := Build(Info{"T", "1"}, parts...)
+			_, err := Build(Info{Title: "T", Version: "1"}, parts...)
 			return fmt.Sprint(err)
 		}
 	}

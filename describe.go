@@ -24,11 +24,14 @@ func (a *API) Routes() []facts.Route { return slices.Clone(a.facts().routes) }
 // Describe returns the description of the API as plain data.
 func (a *API) Describe() facts.API {
 	d := facts.API{
-		Title:    a.info.Title,
-		Version:  a.info.Version,
-		Routes:   a.Routes(),
-		Problems: a.Problems(),
-		Defs:     a.facts().defs,
+		Title:       a.info.Title,
+		Version:     a.info.Version,
+		Description: a.info.Description,
+		Servers:     a.info.Servers,
+		Tags:        a.info.Tags,
+		Routes:      a.Routes(),
+		Problems:    a.Problems(),
+		Defs:        a.facts().defs,
 	}
 	d.Fields = a.fields(d)
 	for _, r := range d.Routes {
@@ -110,6 +113,14 @@ func (a *API) makeFacts() allFacts {
 		t := &a.targets[i]
 		all[i] = t.makeFacts(versions[t.terms().version])
 		all[i].Settings = t.settingInfo()
+		if t.ties != nil && t.ties.locates >= 0 {
+			to := &a.targets[t.ties.locates]
+			for k := range all[i].Answers {
+				if slices.Contains(all[i].Answers[k].Fields, "Location") {
+					all[i].Answers[k].Locates = to.line()
+				}
+			}
+		}
 	}
 	slices.SortFunc(all, func(x, y facts.Route) int {
 		return cmp.Or(cmp.Compare(x.Version, y.Version), cmp.Compare(x.Path, y.Path), cmp.Compare(x.Method, y.Method))

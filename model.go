@@ -55,10 +55,17 @@ func (k groupKind) String() string { return [...]string{"Build", "At", "Group", 
 
 func (g group) part() here.Place { return g.at }
 
-// Info names an API.
+// Info names an API. What is beyond title and version is for readers of contracts.
 type Info struct {
 	Title   string
 	Version string // of the description, such as 2.4.0; not one of the versions served
+	// Description says more, as CommonMark.
+	Description string
+	// Servers are the URLs that paths are relative to, such as https://api.canal.example; none: the host that a contract
+	// comes from.
+	Servers []string
+	// Tags are texts about tags, by their names.
+	Tags map[string]string
 }
 
 // A Setting is a part that holds for a route, or for all that is

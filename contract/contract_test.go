@@ -339,6 +339,11 @@ func TestChangesStayWhereTheyAre(t *testing.T) {
 			t.Errorf("the change of a route changed %s", line)
 		}
 	}
+	for _, want := range []string{`"name": "locks",`, `"description": "Locks and their levels"`, `"operationId": "passages.find",`, `"description": "Its address is in the field Location."`} {
+		if !slices.ContainsFunc(a, func(line string) bool { return strings.TrimSpace(line) == want }) {
+			t.Errorf("the contract lacks %s", want)
+		}
+	}
 	if len(changed) < 3 {
 		t.Errorf("only %v changed", changed)
 	}

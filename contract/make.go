@@ -56,15 +56,23 @@ type making struct {
 	paths   map[string]string // the key of a template, by its shape
 	ids     map[string]int    // how often an operation has a name
 	raised  map[string]bool   // the codes that the document has
+	calls   map[string]string // the names of operations, by METHOD PATH
+	leads   []leading
 }
 
 func (m *making) document() *Document {
-	m.parts, m.raised = new(Components), map[string]bool{}
+	m.parts, m.raised, m.calls = new(Components), map[string]bool{}, map[string]string{}
 	m.doc = &Document{OpenAPI: Version, Info: Info{Title: m.api.Title, Version: m.api.Version}, Components: m.parts}
 	m.doc.was = Version
+	m.doc.Info.Description = m.api.Description
+	for _, url := range m.api.Servers {
+		m.doc.Servers = append(m.doc.Servers, Server{URL: url})
+	}
 	for _, r := range m.routes {
 		m.route(r)
 	}
+	m.links()
+	m.tags()
 	m.everywhere()
 	m.schemas()
 	m.problems()
@@ -152,6 +160,7 @@ const (
 func (m *making) route(r facts.Route) {
 	item, names := m.item(r)
 	o := m.operation(r, names)
+	m.calls[r.Method+" "+r.Path] = o.ID
 	if to := item.Operation(r.Method); to != nil {
 		*to = o
 		return
@@ -396,6 +405,36 @@ func (m *making) content(media string, schema jsontext.Value, stream bool) (c Me
 	return c
 }
 
+// A leading answer has the address of another route in its field Location.
+type leading struct {
+	answer *Response
+	to     string // METHOD PATH
+}
+
+// links says which operations answers lead to, once all have their names.
+func (m *making) links() {
+	for _, l := range m.leads {
+		if id := m.calls[l.to]; id != "" {
+			l.answer.Links.Set(id, &Link{OperationID: id, Description: "Its address is in the field Location."})
+		}
+	}
+}
+
+// tags lists those that operations have, in their order.
+func (m *making) tags() {
+	seen := map[string]bool{}
+	for _, item := range m.doc.Paths.All() {
+		for _, o := range item.Operations() {
+			for _, name := range o.Tags {
+				if !seen[name] {
+					seen[name] = true
+					m.doc.Tags = append(m.doc.Tags, Tag{Name: name, Description: m.api.Tags[name]})
+				}
+			}
+		}
+	}
+}
+
 // successes say what the statuses mean (RFC 9110, 15).
 var successes = map[int]string{
 	200: "OK", 201: "Created", 202: "Accepted", 203: "Non-Authoritative Information", 204: "No Content", 205: "Reset Content",
@@ -416,6 +455,9 @@ func (m *making) answers(o *Operation, r facts.Route) {
 		}
 		if a.Media != "" {
 			answer.Content.Set(m.media(a.Media, r), m.content(a.Media, a.Schema, a.Stream))
+		}
+		if a.Locates != "" {
+			m.leads = append(m.leads, leading{answer, a.Locates})
 		}
 		if a.Open {
 			answer.More.Set(OpenKey, jsontext.Value("true"))

@@ -205,6 +205,8 @@ type Answer struct {
 	// of each item, which the media type separates.
 	Schema jsontext.Value `json:"schema,omitzero"`
 	Stream bool           `json:"stream,omitzero"`
+	// Locates is the route that the field Location leads to, as METHOD PATH; "" where that is not known.
+	Locates string `json:"locates,omitzero"`
 	// Open says that the function chooses: status, media type and header fields can be others.
 	Open bool         `json:"open,omitzero"`
 	Of   reflect.Type `json:"-"` // the type itself; nil where it is not known

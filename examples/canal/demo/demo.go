@@ -205,7 +205,16 @@ func (c *Canal) build(successor string, more ...wicketway.Part) (*wicketway.API,
 	s := c.store
 	desk := &tokens.Desk{Store: s, Guard: c.guard, Revoked: &c.revoked}
 	return wicketway.Build(
-		wicketway.Info{Title: "Osterbeck Canal", Version: "2.4.0"},
+		wicketway.Info{
+			Title: "Osterbeck Canal", Version: "2.4.0",
+			Description: "The locks of a small canal, and who passes them. A skipper gets a token for a plate and a PIN by `POST /api/v2/tokens`.",
+			Tags: map[string]string{
+				"locks":    "Locks and their levels",
+				"passages": "A vessel goes through a lock, in a slot of half an hour that nobody else has",
+				"notices":  "What the authority tells skippers",
+				"tokens":   "Tokens for callers",
+			},
+		},
 		wicketway.Log(c.log),
 		wicketway.Translate(store.Translations...),
 		wicketway.Chain(requestid.Assign(), c.observed.trace, accesslog.To(c.log, accesslog.Settings{Slow: time.Second})),
