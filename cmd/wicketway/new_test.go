@@ -50,6 +50,9 @@ func goRuns(t *testing.T, args ...string) string {
 
 // A program is begun and extended as its programmer would, is well by itself, and answers.
 func TestNewAndAdd(t *testing.T) {
+	if testing.Short() {
+		t.Skip("programs are built")
+	}
 	for _, store := range []string{"memory", "sqlite"} {
 		t.Run(store, func(t *testing.T) {
 			t.Chdir(t.TempDir())

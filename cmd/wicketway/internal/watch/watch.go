@@ -291,7 +291,7 @@ func (w *Watch) cannot(why string) {
 		w.current.behind(why)
 		return
 	}
-	if w.stand == nil {
+	if !w.stand.answers() { // there may be sockets by now
 		w.stand = newStandIn(&w.sockets)
 	}
 	w.stand.why.Store(&why)

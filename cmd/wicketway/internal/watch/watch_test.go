@@ -71,8 +71,11 @@ type folder struct {
 }
 
 func newFolder(t testing.TB) folder {
-	if runtime.GOOS == "windows" {
+	switch {
+	case runtime.GOOS == "windows":
 		t.Skip("sockets are not handed on there")
+	case testing.Short():
+		t.Skip("programs are built again and again")
 	}
 	f := folder{t, t.TempDir()}
 	root, err := filepath.Abs("../../../..")
