@@ -277,12 +277,12 @@ func (w *Watch) crashed() {
 // mistaken tells everyone that newer code does not build.
 func (w *Watch) mistaken(changed []string, mistakes []handover.Mistake) {
 	mistakes = ownFirst(mistakes, w.source.Load().Roots)
-	w.report(Mistaken{changed, mistakes, w.current.serves()})
 	text := "does not build: " + Line(mistakes[0])
 	if n := len(mistakes) - 1; n > 0 {
 		text += fmt.Sprintf(" (and %d more)", n)
 	}
 	w.cannot(text)
+	w.report(Mistaken{changed, mistakes, w.current.serves()})
 }
 
 // cannot tells callers why newer code does not serve: by the program that does, or in its place.

@@ -286,6 +286,19 @@ func answer(t testing.TB, url, accept string) (status int, header http.Header, b
 	return response.StatusCode, response.Header, string(text)
 }
 
+// newerCode asks until an answer says that newer code does not serve, or no longer says so: the program learns of it a
+// moment after the programmer.
+func newerCode(t *testing.T, at string, said bool) (header http.Header, page string) {
+	t.Helper()
+	for until := time.Now().Add(30 * time.Second); time.Now().Before(until); time.Sleep(10 * time.Millisecond) {
+		_, header, page = answer(t, at+"nowhere", "text/html")
+		if (header.Get("Wicketway-Newer-Code") != "") == said {
+			break
+		}
+	}
+	return header, page
+}
+
 // What is said, to the programmer and to callers, as a program changes.
 func TestADay(t *testing.T) {
 	f := newFolder(t)
@@ -327,14 +340,14 @@ func TestADay(t *testing.T) {
 	if e := next[watch.Mistaken](t, events); len(e.Mistakes) != 1 || e.Mistakes[0].Text != "undefined: nowhere" || !e.Serves {
 		t.Errorf("%+v", e)
 	}
-	_, header, page := answer(t, at+"nowhere", "text/html")
+	header, page := newerCode(t, at, true)
 	if got := header.Get("Wicketway-Newer-Code"); !regexp.MustCompile(`^does not build: main.go:\d+: undefined: nowhere$`).MatchString(got) || !strings.Contains(page, got) {
 		t.Errorf("%s\n%s", got, page)
 	}
 	f.put(1, "", `wicketway.Route("GET /locks", number, wicketway.Name("locks")),`)
 	next[watch.Same](t, events)
 	next[watch.Tested](t, events)
-	if _, header, page := answer(t, at+"nowhere", "text/html"); header.Get("Wicketway-Newer-Code") != "" || strings.Contains(page, "Newer code") {
+	if header, page := newerCode(t, at, false); header.Get("Wicketway-Newer-Code") != "" || strings.Contains(page, "Newer code") {
 		t.Error("the mistake is told of though it is gone")
 	}
 
