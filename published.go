@@ -7,6 +7,7 @@ import (
 
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/format"
+	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -39,7 +40,18 @@ func Contracts(prefix string, formats ...format.Format) Part {
 		settings = append(settings, Formats(append([]format.Format{format.JSON()}, formats...)...),
 			FormatChoice{By: []format.Way{format.BySuffix(), format.ByAccept()}})
 	}
-	return At(prefix, Unlisted(), Conditional(), Route("GET /{version}", contractOf, settings...))
+	at := here.Here(0) // all of it is declared there
+	for i, one := range settings {
+		if s, is := one.(setting); is {
+			s.at = at
+			settings[i] = s
+		}
+	}
+	find := Route("GET /{version}", contractOf, settings...)
+	if r, is := find.(*routePart); is {
+		r.at = at
+	}
+	return group{at: at, kind: atGroup, prefix: prefix, parts: []Part{unlistedKind.sayAt(at, true), conditionalKind.sayAt(at, true), find}}
 }
 
 var errNoContract = problem.NotFound.Define(http.StatusNotFound, "no-contract", "The API has no such contract").

@@ -75,6 +75,11 @@ func TestContracts(t *testing.T) {
 			}
 		}
 	}
+	for _, r := range inPath.Routes() {
+		if r.Name == "contract" && !strings.HasSuffix(r.At.File, "published_test.go") {
+			t.Errorf("the route of the contracts was declared at %s", r.At.File)
+		}
+	}
 	one, err := inPath.Contract("v1")
 	if again, _ := inPath.Contract("v1"); err != nil || one != again {
 		t.Errorf("the contract is made twice: %v", err)
