@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"iter"
-	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -13,13 +12,12 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/facts"
-	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
 
 // Of makes the contract of one version from a description: of its routes, and of those that are outside of all versions.
-// The version "" has the latter alone. Routes of Wicketway's own, those that have been withdrawn, and those that are [facts.Route.Unlisted] are not in it. The
-// same description gives the same document.
+// The version "" has the latter alone. Routes of Wicketway's own, those that have been withdrawn, and those that are
+// Unlisted (facts.Route) are not in it. The same description gives the same document.
 func Of(api facts.API, version string) (*Document, error) {
 	var known []string
 	m := making{api: api, version: version, fields: map[string]facts.Field{}, kinds: map[string]facts.Kind{},
@@ -491,155 +489,4 @@ func (m *making) header(name string) *Header {
 		m.parts.Headers.Set(name, h)
 	}
 	return &Header{Ref: "#/components/headers/" + escaper.Replace(name)}
-}
-
-// raises adds the problems of a route, by their status, and all others as the default.
-func (m *making) raises(o *Operation, r facts.Route) {
-	byStatus := map[int][]facts.Problem{}
-	for _, p := range r.Raises {
-		if !slices.ContainsFunc(byStatus[p.Status], func(other facts.Problem) bool { return other.Code == p.Code }) {
-			byStatus[p.Status] = append(byStatus[p.Status], p)
-		}
-	}
-	for _, k := range m.api.Problems { // what every request can meet has the same statuses
-		if of := byStatus[k.Status]; len(k.Routes) == 0 && of != nil && !slices.ContainsFunc(of, func(p facts.Problem) bool { return p.Code == k.Code }) {
-			byStatus[k.Status] = append(of, facts.Problem{Status: k.Status, Code: k.Code, Title: k.Title, By: everyRequest})
-		}
-	}
-	for _, status := range slices.Sorted(maps.Keys(byStatus)) {
-		m.addProblems(o, r, strconv.Itoa(status), byStatus[status])
-	}
-	if r.Problems != nil {
-		media, content := m.problemContent(r, nil)
-		other := &Response{Description: "Any other problem"}
-		other.Content.Set(media, content)
-		o.Responses.Set("default", other)
-		return
-	}
-	o.Responses.Set("default", &Response{Ref: "#/components/responses/Problem"})
-}
-
-// addProblems adds those of one status: to an answer that there is, or else shared among the components, where other
-// routes are likely to have the same.
-func (m *making) addProblems(o *Operation, r facts.Route, key string, all []facts.Problem) {
-	answer, has := o.Responses.Get(key)
-	if !has {
-		answer = new(Response)
-		o.Responses.Set(key, answer)
-	}
-	var says, codes []string
-	for _, p := range all {
-		m.raised[p.Code] = true
-		codes = append(codes, p.Code)
-		says = append(says, fmt.Sprintf("%s: %s.", p.Code, p.Title))
-		for _, name := range m.kinds[p.Code].Fields {
-			answer.Headers.Set(cmp.Or(spelled[name], name), m.header(name))
-		}
-	}
-	answer.Description = strings.TrimSpace(answer.Description + " " + strings.Join(says, " "))
-	media, content := m.problemContent(r, codes)
-	answer.Content.Set(media, content)
-	shared := sharedName(r, key, all)
-	if has || r.Problems != nil || shared == "" {
-		return
-	}
-	if same, has := m.parts.Responses.Get(shared); has && same.Description != answer.Description {
-		return
-	}
-	m.parts.Responses.Set(shared, answer)
-	o.Responses.Set(key, &Response{Ref: "#/components/responses/" + shared})
-}
-
-// everyRequest is who raises a problem that every request can meet.
-const everyRequest = "every request"
-
-// sharedName is the name of an answer that others have as well: with one problem, or with those of a guard. It depends on
-// nothing else, so that a change of one route changes no other.
-func sharedName(r facts.Route, key string, all []facts.Problem) string {
-	all = slices.DeleteFunc(slices.Clone(all), func(p facts.Problem) bool { return p.By == everyRequest })
-	if len(all) == 1 {
-		return problemName(all[0].Code)
-	}
-	if r.Guard == nil || slices.ContainsFunc(all, func(p facts.Problem) bool { return p.By != "guard" }) {
-		return ""
-	}
-	return "Problems." + key + "." + schemeName(*r.Guard)
-}
-
-func (m *making) problemContent(r facts.Route, codes []string) (media string, c MediaType) {
-	if p := r.Problems; p != nil {
-		return p.Media, MediaType{Schema: m.refer(p.Schema)}
-	}
-	var alternatives []jsontext.Value
-	var mapping jsonObject
-	for _, code := range codes {
-		name := problemName(code)
-		var ref jsonObject
-		ref.say("$ref", "#/components/schemas/"+name)
-		alternatives = append(alternatives, ref.text())
-		mapping.say(code, "#/components/schemas/"+name)
-		c.Examples.Set(code, &Example{Ref: "#/components/examples/" + name})
-	}
-	if len(alternatives) == 1 {
-		c.Schema = Schema{alternatives[0]}
-		return problem.MediaType, c
-	}
-	var s, discriminator jsonObject
-	s.say("oneOf", alternatives)
-	discriminator.say("propertyName", "code")
-	discriminator.add("mapping", mapping.text())
-	s.add("discriminator", discriminator.text())
-	c.Schema = Schema{s.text()}
-	return problem.MediaType, c
-}
-
-// problemName is the name of a kind among the components.
-func problemName(code string) string { return "Problem." + notInID.ReplaceAllString(code, "-") }
-
-// example adds one of a route to what it shows: parameters, the body and the answer.
-func (m *making) example(o *Operation, e facts.Example) {
-	for _, v := range e.Parameters {
-		for i, p := range o.Parameters {
-			if p.In == v.In && strings.EqualFold(p.Name, v.Name) {
-				copied := *p
-				copied.Examples.Set(exampleName(e.Name), &Example{Summary: e.Name, Value: asWritten(p.Schema, v.Value)})
-				o.Parameters[i] = &copied
-			}
-		}
-	}
-	if o.RequestBody != nil && e.Body != nil {
-		for media, c := range o.RequestBody.Content.All() {
-			if strings.Contains(media, "json") && !strings.Contains(media, "ndjson") {
-				c.Examples.Set(exampleName(e.Name), &Example{Summary: e.Name, Value: e.Body})
-				o.RequestBody.Content.Set(media, c)
-			}
-		}
-	}
-	answer, has := o.Responses.Get(strconv.Itoa(e.Status))
-	if !has || e.Answer == nil || answer.Ref != "" { // one that is shared has its own
-		return
-	}
-	for media, c := range answer.Content.All() {
-		if strings.HasPrefix(media, "application/json") || media == problem.MediaType {
-			c.Examples.Set(exampleName(e.Name), &Example{Summary: e.Name, Value: e.Answer})
-			answer.Content.Set(media, c)
-		}
-	}
-}
-
-// exampleName is the name of an example as a key.
-func exampleName(name string) string {
-	return strings.Trim(notInID.ReplaceAllString(strings.ToLower(name), "-"), "-")
-}
-
-// asWritten is the value of a parameter as JSON: a number or a boolean where its schema has one.
-func asWritten(s Schema, value string) jsontext.Value {
-	one := jsontext.Value(value)
-	for _, t := range s.Types() {
-		number := (t == "integer" || t == "number") && one.Kind() == jsontext.KindNumber
-		if number && one.IsValid() || t == "boolean" && (value == "true" || value == "false") {
-			return one
-		}
-	}
-	return text(value)
 }
