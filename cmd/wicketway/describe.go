@@ -3,14 +3,13 @@ package main
 import (
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
 
+	"github.com/wicketway/wicketway/cmd/wicketway/internal/watch"
 	"github.com/wicketway/wicketway/facts"
 )
 
@@ -77,12 +76,4 @@ func printJSON(out io.Writer, v any) error {
 }
 
 // where writes a place as short as it can be understood here.
-func where(p facts.Place) string {
-	file := p.File
-	if here, err := os.Getwd(); err == nil {
-		if rel, err := filepath.Rel(here, file); err == nil && !strings.HasPrefix(rel, "..") {
-			file = rel
-		}
-	}
-	return fmt.Sprintf("%s:%d", file, p.Line)
-}
+func where(p facts.Place) string { return fmt.Sprintf("%s:%d", watch.Short(p.File), p.Line) }

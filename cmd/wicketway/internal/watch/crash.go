@@ -88,7 +88,7 @@ func mayPanic(part []byte) bool {
 func (h *holding) line(line []byte) {
 	if !h.holds && mayPanic(line) {
 		h.holds = true
-		h.panic = time.AfterFunc(time.Second, func() { h.hold(false) }) // the program goes on: it was only a line
+		h.panic = time.AfterFunc(time.Second, func() { h.release() }) // the program goes on: it was only a line
 	}
 	if h.holds {
 		h.held = append(h.held, line...)
@@ -100,12 +100,12 @@ func (h *holding) line(line []byte) {
 	h.to.Write(line)
 }
 
-// hold begins to hold lines back, or passes on those that were.
-func (h *holding) hold(holds bool) {
+// release passes on the lines that were held back, and those that follow.
+func (h *holding) release() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.holds = holds
-	if !holds && len(h.held) > 0 {
+	h.holds = false
+	if len(h.held) > 0 {
 		h.to.Write(h.held)
 		h.held = nil
 	}

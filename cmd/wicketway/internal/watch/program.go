@@ -60,7 +60,7 @@ func (w *Watch) start(b *building) (*program, error) {
 		return nil, fmt.Errorf("the program cannot be started: %w", err)
 	}
 	os.Remove(b.program)
-	release := time.AfterFunc(2*time.Second, func() { p.quiet(false) }) // it takes its time: show what it does
+	release := time.AfterFunc(2*time.Second, func() { p.errors.release() }) // it takes its time: show what it does
 	w.running.Go(func() {
 		for m := range p.child.Messages {
 			p.take(m)
@@ -159,8 +159,6 @@ func (p *program) behind(why string) {
 	}
 }
 
-func (p *program) quiet(quiet bool) { p.errors.hold(quiet) }
-
 func (p *program) addresses() []string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -197,7 +195,7 @@ func (p *program) stopWithin(most time.Duration) {
 	if p == nil {
 		return
 	}
-	defer p.errors.hold(false)
+	defer p.errors.release()
 	select {
 	case <-p.ready:
 		p.child.Drain()

@@ -234,7 +234,7 @@ func (w *Watch) built(ctx context.Context, b *building, files *files) bool {
 func (w *Watch) turn(ctx context.Context) {
 	before, b := w.current, w.next.built
 	w.current, w.next = w.next, nil
-	w.current.quiet(false)
+	w.current.errors.release()
 	w.sockets.Only(w.current.child)
 	if before != nil {
 		w.running.Go(before.stop)
