@@ -26,11 +26,17 @@ var formats = map[string]struct {
 	"ipv6": {"must be an IPv6 address", isIPv6},
 	"regex": {"must be a regular expression", func(s string) bool {
 		_,
-			err := compilePattern(s)
+			err := CompilePattern(s)
 		return err == nil
 	}},
 	"uri":  {"must be a URI with its scheme", isURI},
 	"uuid": {"must be a UUID", uuid.MatchString},
+}
+
+// Format is the check of a format by its name; known is false for formats that are not checked.
+func Format(name string) (holds func(string) bool, known bool) {
+	f, known := formats[name]
+	return f.holds, known
 }
 
 var (

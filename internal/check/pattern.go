@@ -19,11 +19,11 @@ const (
 	ecmaSpace = `\t\n\v\f\r \x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}\x{feff}`
 )
 
-// compilePattern compiles a pattern that ECMA-262 (with the flag u, as JSON
+// CompilePattern compiles a pattern that ECMA-262 (with the flag u, as JSON
 // Schema has it: draft 2020-12 core, 6.4) and Go's regexp read alike: disjunctions,
 // groups, ^ and $, \b and \B, classes, quantifiers, the escapes of characters and of
 // the sets that both have. What only one of them knows is an error.
-func compilePattern(pattern string) (*regexp.Regexp, error) {
+func CompilePattern(pattern string) (*regexp.Regexp, error) {
 	p := patternReader{in: pattern}
 	err := p.read()
 	if err == nil {

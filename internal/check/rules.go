@@ -443,7 +443,7 @@ func bySize(detail string, holds func(v reflect.Value, limit int) bool) func(str
 }
 
 func parsePattern(value string, _ *Type) (rule, error) {
-	re, err := compilePattern(value)
+	re, err := CompilePattern(value)
 	if err != nil {
 		return rule{}, err
 	}

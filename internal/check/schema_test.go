@@ -424,7 +424,7 @@ func FuzzSequence(f *testing.F) {
 		f.Add(p, "aabc")
 	}
 	f.Fuzz(func(t *testing.T, pattern, text string) {
-		re, err := compilePattern(pattern)
+		re, err := CompilePattern(pattern)
 		if err != nil {
 			return
 		}
@@ -462,7 +462,7 @@ func TestPatternsAreReadAsECMA262(t *testing.T) {
 		{`^[&&~~]$`, "&", true},
 		{`\bup\b\B`, "up", false},
 	} {
-		re, err := compilePattern(c.pattern)
+		re, err := CompilePattern(c.pattern)
 		if err != nil || re.MatchString(c.text) != c.match {
 			t.Errorf("%s on %q: want %v (%v)", c.pattern, c.text, c.match, err)
 		}
@@ -476,7 +476,7 @@ func TestPatternsThatAreRefused(t *testing.T) {
 		`\p`, `\pL`, `\p{`, `\p{Greek}`, `\p{C}`, `\p{Cn}`, `\p{Script=Nowhere}`, `\p{Letter}`, `[\S]`, `[]`, `[^]`, `[^]a]`, `[[]`, `[[:alpha:]]`, `[a`, `[a-`, `[a-c`, `[b-a]`, `[\d-a]`, `[a-\d]`, `[a-c-e]`, `[a--]`,
 		`*a`, `+`, `?`, `^*`, `$+`, `\b+`, `|*`, `(*a)`, `a**`, `a{1}{2}`, `a+?+`, `{`, `}`, `]`, `a]`, `{1}`, `a{`, `a{,2}`, `a{1`, `a{b}`, `a{2,1}`, `a{1001}`, `(`, `a)`, `(a`, `(?i)a`, `(?=a)`, `(?!a)`, `(?<n>a)`, `(?P<n>a)`, "\xff",
 	} {
-		if re, err := compilePattern(pattern); err == nil || !strings.HasPrefix(err.Error(), "the pattern "+pattern+": ") {
+		if re, err := CompilePattern(pattern); err == nil || !strings.HasPrefix(err.Error(), "the pattern "+pattern+": ") {
 			t.Errorf("%q is taken for %v: %v", pattern, re, err)
 		}
 	}

@@ -1,0 +1,283 @@
+package sets
+
+import (
+	"math/big"
+	"unicode/utf8"
+
+	"github.com/wicketway/wicketway/internal/check"
+)
+
+// Has reports whether a value is in a set.
+func (s *Set) Has(v Value) Verdict { return s.has(v, 0) }
+
+// deepest bounds references that lead on without a step into the value.
+const deepest = 200
+
+func (s *Set) has(v Value, depth int) Verdict {
+	if s.none {
+		return No
+	}
+	if depth > deepest {
+		return Maybe
+	}
+	known := Yes
+	for _, question := range []func(*Set, Value, int) Verdict{(*Set).fits, (*Set).combines} {
+		if known = min(known, question(s, v, depth)); known == No {
+			return No
+		}
+	}
+	if len(s.odd) > 0 {
+		known = min(known, Maybe)
+	}
+	return known
+}
+
+func verdict(is bool) Verdict {
+	if is {
+		return Yes
+	}
+	return No
+}
+
+// fits is about the keywords that say something of values of one kind.
+func (s *Set) fits(v Value, depth int) Verdict {
+	k := kindOf(v)
+	if s.kinds&k == 0 || s.hasEnum && !hasValue(s.enum, v) {
+		return No
+	}
+	if k == number && s.kinds&number != number {
+		return Maybe // too large to see whether it is whole
+	}
+	switch v := v.(type) {
+	case *Number:
+		return s.hasNumber(v)
+	case string:
+		return s.hasText(v)
+	case []Value:
+		return s.hasItems(v, depth+1)
+	case map[string]Value:
+		return s.hasMembers(v, depth+1)
+	}
+	return Yes
+}
+
+func (s *Set) hasNumber(n *Number) Verdict {
+	known := Yes
+	for _, b := range s.low {
+		known = min(known, b.holds(n, 1))
+	}
+	for _, b := range s.high {
+		known = min(known, b.holds(n, -1))
+	}
+	for _, step := range s.steps {
+		known = min(known, isMultiple(n, step))
+	}
+	return known
+}
+
+// holds reports whether a number is on the right side of a bound: above it where side is 1.
+func (b bound) holds(n *Number, side int) Verdict {
+	if n.rat == nil || b.at.rat == nil {
+		return Maybe
+	}
+	c := n.rat.Cmp(b.at.rat) * side
+	return verdict(c > 0 || c == 0 && !b.exclusive)
+}
+
+func isMultiple(n, step *Number) Verdict {
+	if n.rat == nil || step.rat == nil || step.rat.Sign() == 0 {
+		return Maybe
+	}
+	return verdict(new(big.Rat).Quo(n.rat, step.rat).IsInt())
+}
+
+func (s *Set) hasText(v string) Verdict {
+	if !s.lengths.has(utf8.RuneCountInString(v)) {
+		return No
+	}
+	known := Yes
+	for _, pattern := range s.patterns {
+		known = min(known, pattern.matches(v))
+	}
+	for _, name := range s.formats {
+		known = min(known, isOfFormat(name, v))
+	}
+	return known
+}
+
+// unheld are formats that no text breaks.
+var unheld = map[string]bool{"int8": true, "int16": true, "int32": true, "int64": true, "uint8": true, "uint16": true, "uint32": true,
+	"uint64": true, "float": true, "double": true, "password": true, "binary": true, "byte": true}
+
+func isOfFormat(name, v string) Verdict {
+	if unheld[name] {
+		return Yes
+	}
+	if holds, known := check.Format(name); known {
+		return verdict(holds(v))
+	}
+	return Maybe
+}
+
+func (s *Set) hasItems(v []Value, depth int) Verdict {
+	known := verdict(s.count.has(len(v)))
+	for i, one := range v {
+		if known == No {
+			return No
+		}
+		switch {
+		case i < len(s.prefix):
+			known = min(known, s.prefix[i].has(one, depth))
+		case s.items != nil:
+			known = min(known, s.items.has(one, depth))
+		}
+	}
+	if s.unique {
+		for i := range v {
+			if hasValue(v[:i], v[i]) {
+				return No
+			}
+		}
+	}
+	if s.holds != nil {
+		sure, can := 0, 0
+		for _, one := range v {
+			switch s.holds.has(one, depth) {
+			case Yes:
+				sure++
+				can++
+			case Maybe:
+				can++
+			}
+		}
+		switch {
+		case can < s.holdsN.least || s.holdsN.most >= 0 && sure > s.holdsN.most:
+			return No
+		case sure != can:
+			known = min(known, Maybe)
+		}
+	}
+	return known
+}
+
+func (s *Set) hasMembers(v map[string]Value, depth int) Verdict {
+	known := verdict(s.size.has(len(v)))
+	for _, name := range s.required {
+		if _, has := v[name]; !has {
+			return No
+		}
+	}
+	for _, name := range sortedNames(v) {
+		if known == No {
+			return No
+		}
+		if s.names != nil {
+			known = min(known, s.names.has(name, depth))
+		}
+		sides, sure := s.side(name)
+		if !sure {
+			known = min(known, Maybe)
+		}
+		for _, side := range sides {
+			known = min(known, side.has(v[name], depth))
+		}
+		for _, other := range s.needs[name] {
+			if _, has := v[other]; !has {
+				return No
+			}
+		}
+	}
+	return known
+}
+
+// side are the sets that the value of a member has to be in, as far as the set's own members say. They are not all of
+// them where a pattern cannot be read.
+func (s *Set) side(name string) (all []*Set, sure bool) {
+	known, sure := false, true
+	if m := s.members[name]; m != nil {
+		all, known = append(all, m), true
+	}
+	for _, m := range s.matching {
+		if m.re == nil {
+			sure = false
+		} else if m.re.MatchString(name) {
+			all, known = append(all, m.set), true
+		}
+	}
+	if !known && sure && s.additional != nil {
+		all = append(all, s.additional)
+	}
+	return all, sure
+}
+
+// combines is about the keywords that combine schemas.
+func (s *Set) combines(v Value, depth int) Verdict {
+	known := Yes
+	if s.ref != "" {
+		to := s.of.follow(s.ref)
+		if to == nil {
+			return Maybe
+		}
+		known = to.has(v, depth+1)
+	}
+	for _, one := range s.all {
+		known = min(known, one.has(v, depth+1))
+	}
+	if s.any != nil {
+		best := No
+		for _, one := range s.any {
+			best = max(best, one.has(v, depth+1))
+		}
+		known = min(known, best)
+	}
+	if s.one != nil {
+		known = min(known, s.hasOne(v, depth+1))
+	}
+	if s.not != nil {
+		known = min(known, Yes-s.not.has(v, depth+1))
+	}
+	if s.when != nil {
+		known = min(known, s.depends(v, depth+1))
+	}
+	return known
+}
+
+func (s *Set) hasOne(v Value, depth int) Verdict {
+	sure, can := 0, 0
+	for _, one := range s.one {
+		switch one.has(v, depth) {
+		case Yes:
+			sure++
+			can++
+		case Maybe:
+			can++
+		}
+	}
+	switch {
+	case can == 0 || sure > 1:
+		return No
+	case sure == 1 && can == 1:
+		return Yes
+	}
+	return Maybe
+}
+
+// depends is about if, then and else.
+func (s *Set) depends(v Value, depth int) Verdict {
+	branch := func(i int) Verdict {
+		if s.when[i] == nil {
+			return Yes
+		}
+		return s.when[i].has(v, depth)
+	}
+	switch s.when[0].has(v, depth) {
+	case Yes:
+		return branch(1)
+	case No:
+		return branch(2)
+	}
+	if then, other := branch(1), branch(2); then == other {
+		return then
+	}
+	return Maybe
+}
