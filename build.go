@@ -2,7 +2,6 @@ package wicketway
 
 import (
 	"cmp"
-	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -22,17 +21,7 @@ import (
 func Build(info Info, parts ...Part) (*API, error) {
 	at := here.Here(0)
 	b := newBuilder(at, parts)
-	if info.Title == "" {
-		b.mistake(at, "Info: the API needs a Title")
-	}
-	if info.Version == "" {
-		b.mistake(at, "Info: the API needs a Version, such as 1.0.0")
-	}
-	for _, server := range info.Servers {
-		if u, err := url.Parse(server); err != nil || server == "" || u.Scheme != "" && u.Host == "" {
-			b.mistake(at, "Info: %q is not the URL of a server, such as https://api.canal.example", server)
-		}
-	}
+	b.checkInfo(at, info)
 	n := routesIn(parts)
 	b.routes, b.templates = make([]*resolved, 0, n+1), make([]route.Template, 0, n+1) // one is ours
 	b.read(group{at: at, parts: parts}, route.Template{}, nil)
@@ -55,6 +44,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 	b.checkSettings()
 	b.checkFacts()
 	b.checkFormats()
+	b.checkInfoOfRoutes(at, info)
 	b.compile(a)
 	if len(b.mistakes) > 0 {
 		b.mistakes.sorted().report(handover.Inherited())
@@ -133,7 +123,7 @@ func (b *builder) compile(a *API) {
 	a.table, a.there = b.table.Tables(), a.isThere
 	a.facts = sync.OnceValue(a.makeFacts)
 	a.catalogue = sync.OnceValue(a.makeCatalogue)
-	a.published = sync.OnceValue(a.findPublished)
+	a.publish()
 }
 
 // chained is all middleware, each in its place once.

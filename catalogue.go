@@ -15,6 +15,7 @@ import (
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/clip"
+	"github.com/wicketway/wicketway/internal/writer"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -158,7 +159,58 @@ func (p problemPages) serve(w http.ResponseWriter, r *http.Request, s *state) er
 // catalogPath is where the contracts of all versions are listed (RFC 9727, 2).
 const catalogPath = "/.well-known/api-catalog"
 
-// published are the contracts that are served, in the order of their versions.
+// publish finds the contracts that are served, and leads to them from where callers begin: GET of the prefix of all, and of
+// those of versions.
+func (a *API) publish() {
+	if a.published = a.findPublished(); a.published == nil {
+		return
+	}
+	a.links = map[string]string{}
+	add := func(version, path string) {
+		if a.links[version] != "" {
+			a.links[version] += ", "
+		}
+		a.links[version] += linkTo(path, "service-desc")
+	}
+	for _, p := range a.published {
+		if add("", p.path); p.version != "" {
+			add(p.version, p.path)
+		}
+	}
+	prefixes := map[string]bool{"/": true}
+	for _, p := range a.published {
+		prefixes[strings.TrimSuffix(p.of, "/")] = true
+	}
+	for i := range a.fallbacks {
+		if t := &a.fallbacks[i]; t.end.(*nowhere).versions != nil {
+			prefixes[t.path] = true
+		}
+	}
+	for i := range a.targets {
+		if t := &a.targets[i]; t.method == http.MethodGet && !t.part.own && prefixes[t.path] {
+			t.end = &leading{t.end, a.links[t.terms().version]}
+		}
+	}
+}
+
+// leading is the endpoint of a route that leads to the contracts as well.
+type leading struct {
+	endpoint
+	links string
+}
+
+func (l *leading) serve(w http.ResponseWriter, r *http.Request, s *state) error {
+	s.out.Before(func(_ int, h http.Header) { writer.AddLinks(h, l.links) })
+	return l.endpoint.serve(w, r, s)
+}
+
+// leads reports whether a route leads to the contracts.
+func (a *API) leads(t *target) bool {
+	_, is := t.end.(*leading)
+	return is
+}
+
+// findPublished gives the contracts that are served, in the order of their versions.
 func (a *API) findPublished() (all []published) {
 	at := ""
 	versions := []published{}
@@ -209,7 +261,7 @@ func (c catalog) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 	return s.take(exchange.Step{Kind: exchange.StepCall}, func() error {
 		from := exchange.ClientOf(r)
 		host := from.Scheme + "://" + from.Host
-		text, err := json.Marshal(linkset(host, c.api.published()), jsontext.WithIndent("  "))
+		text, err := json.Marshal(linkset(host, c.api.published, c.api.info.Status), jsontext.WithIndent("  "))
 		if err != nil {
 			return err
 		}
@@ -222,7 +274,7 @@ func (c catalog) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 }
 
 // linkset is the catalog (RFC 9264, 4.2).
-func linkset(host string, all []published) any {
+func linkset(host string, all []published, status string) any {
 	type target struct {
 		Href string `json:"href"`
 		Type string `json:"type"`
@@ -230,12 +282,17 @@ func linkset(host string, all []published) any {
 	type context struct {
 		Anchor      string   `json:"anchor"`
 		ServiceDesc []target `json:"service-desc"`
+		Status      []target `json:"status,omitempty"`
 	}
 	set := struct {
 		Linkset []context `json:"linkset"`
 	}{[]context{}}
 	for _, p := range all {
-		set.Linkset = append(set.Linkset, context{host + p.of, []target{{host + p.path, "application/json"}}})
+		one := context{Anchor: host + p.of, ServiceDesc: []target{{host + p.path, "application/json"}}}
+		if status != "" {
+			one.Status = []target{{host + status, "application/json"}}
+		}
+		set.Linkset = append(set.Linkset, one)
 	}
 	return set
 }

@@ -1,8 +1,12 @@
 package wicketway
 
 import (
+	"cmp"
+	"maps"
 	"net/http"
+	"net/url"
 	"reflect"
+	"regexp"
 	"runtime"
 	"slices"
 
@@ -378,4 +382,64 @@ func (b *builder) checkFormats() {
 			b.mistake(at[c], "%s: %s: %v", named[c], c.(format.Format).Name(), err)
 		}
 	}
+}
+
+// checkInfo reports what is wrong with an Info by itself.
+func (b *builder) checkInfo(at here.Place, info Info) {
+	if info.Title == "" {
+		b.mistake(at, "Info: the API needs a Title")
+	}
+	if info.Version == "" {
+		b.mistake(at, "Info: the API needs a Version, such as 1.0.0")
+	}
+	for _, server := range info.Servers {
+		if u, err := url.Parse(server); err != nil || server == "" || u.Scheme != "" && u.Host == "" {
+			b.mistake(at, "Info: %q is not the URL of a server, such as https://api.canal.example", server)
+		}
+	}
+	taken := map[string]reflect.Type{}
+	types := slices.SortedFunc(maps.Keys(info.Names), func(a, b reflect.Type) int { return compareTypes(a, b) })
+	for _, t := range types {
+		name := info.Names[t]
+		switch other := taken[name]; {
+		case t == nil:
+			b.mistake(at, "Info: the type that is called %q is nil", name)
+		case !componentName.MatchString(name):
+			b.mistake(at, "Info: %q, for %v, is not a name for contracts: it has ASCII letters, digits, dots, hyphens and underscores", name, t)
+		case other != nil:
+			b.mistake(at, "Info: both %v and %v are called %s", other, t, name)
+		default:
+			taken[name] = t
+		}
+	}
+}
+
+// componentName is what names of components consist of (OpenAPI 3.1.1, 4.8.7.2).
+var componentName = regexp.MustCompile(`^[a-zA-Z0-9._-]+$`)
+
+func compareTypes(a, b reflect.Type) int {
+	if a == nil || b == nil {
+		return 0
+	}
+	return cmp.Or(cmp.Compare(a.PkgPath(), b.PkgPath()), cmp.Compare(a.String(), b.String()))
+}
+
+// checkInfoOfRoutes reports what of an Info no route has.
+func (b *builder) checkInfoOfRoutes(at here.Place, info Info) {
+	for _, scope := range slices.Sorted(maps.Keys(info.Scopes)) {
+		if !slices.ContainsFunc(b.routes, func(r *resolved) bool { return r.asksFor(scope) }) {
+			b.mistake(at, "Info: it has a text about the scope %q, which no route asks for", scope)
+		}
+	}
+	if info.Status != "" && !slices.ContainsFunc(b.routes, func(r *resolved) bool {
+		return r.method == http.MethodGet && r.path == info.Status
+	}) {
+		b.mistake(at, "Info: no GET route is at %q, the path of the status", info.Status)
+	}
+}
+
+// asksFor reports whether callers can need a scope.
+func (r *resolved) asksFor(scope string) bool {
+	t := r.terms()
+	return slices.Contains(t.scopes, scope) || slices.ContainsFunc(t.anyScope, func(any []string) bool { return slices.Contains(any, scope) })
 }

@@ -29,6 +29,7 @@ func (a *API) Describe() facts.API {
 		Description: a.info.Description,
 		Servers:     a.info.Servers,
 		Tags:        a.info.Tags,
+		Scopes:      a.info.Scopes,
 		Routes:      a.Routes(),
 		Problems:    a.Problems(),
 		Defs:        a.facts().defs,
@@ -92,6 +93,7 @@ func (a *API) makeFacts() allFacts {
 	for i := range a.targets {
 		a.targets[i].oldNames(names)
 	}
+	maps.Copy(names, a.info.Names)
 	for i := range a.targets {
 		t := &a.targets[i]
 		if versions[t.terms().version] == nil {
@@ -113,6 +115,11 @@ func (a *API) makeFacts() allFacts {
 		t := &a.targets[i]
 		all[i] = t.makeFacts(versions[t.terms().version])
 		all[i].Settings = t.settingInfo()
+		if a.leads(t) {
+			for k := range all[i].Answers {
+				all[i].Answers[k].Fields = append(slices.Clip(all[i].Answers[k].Fields), "Link")
+			}
+		}
 		if t.ties != nil && t.ties.locates >= 0 {
 			to := &a.targets[t.ties.locates]
 			for k := range all[i].Answers {

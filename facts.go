@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -42,6 +43,9 @@ func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 		At:          r.at.Facts(),
 		Asked:       -1,
 	}
+	if r.part.function != nil {
+		f.Function = strings.TrimSuffix(r.part.function.Name(), "-fm")
+	}
 	if l := r.lineage; l != nil {
 		f.Inherited = &facts.Inheritance{From: l.from, Override: l.own, At: l.at.Facts()}
 	}
@@ -70,6 +74,7 @@ func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 	}
 	f.Inputs, f.Bodies = r.asDescribed().inputFacts(docs)
 	if r.input != nil {
+		f.OwnRules = r.input.HasOwnRules()
 		for _, d := range r.input.Deprecated() {
 			f.Deprecated = append(f.Deprecated, facts.Deprecated{In: d.Source, Name: d.Name, Since: d.Since})
 		}

@@ -52,7 +52,7 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 			w.Header().Set("Allow", strings.Join(m.Allowed, ", "))
 			s.acceptQuery(w, path, m.Allowed)
 		}
-		if links := s.api.contractLinks(s.target.terms().version); links != "" {
+		if links := s.api.links[s.target.terms().version]; links != "" {
 			w.Header().Set("Link", links)
 		}
 		w.WriteHeader(http.StatusNoContent)
@@ -83,7 +83,7 @@ func (n *nowhere) miss(w http.ResponseWriter, r *http.Request, s *state, as tabl
 // withNear adds the routes that may have been meant: to the problem those that are open to all, and in
 // development, as its cause, guarded ones too. No guard is asked.
 func (s *state) withNear(r *http.Request, m table.Miss, p *problem.Problem) *problem.Problem {
-	if links := s.api.contractLinks(s.target.terms().version); links != "" {
+	if links := s.api.links[s.target.terms().version]; links != "" {
 		p = p.WithHeader("Link", links)
 	}
 	if open := s.near(r, m, func(t *target) bool { return !t.guarded() }); open != nil {
@@ -206,15 +206,4 @@ func hidden(name string) bool {
 // servable reports whether a name is one that is served if it is there.
 func servable(name string) bool {
 	return !hidden(name) && fs.ValidPath(name) && !strings.ContainsAny(name, "\\\x00")
-}
-
-// contractLinks lead to the contracts of a version, or of all where a request is for none.
-func (a *API) contractLinks(version string) string {
-	var links []string
-	for _, p := range a.published() {
-		if version == "" || p.version == version {
-			links = append(links, linkTo(p.path, "service-desc"))
-		}
-	}
-	return strings.Join(links, ", ")
 }

@@ -64,8 +64,15 @@ type Info struct {
 	// Servers are the URLs that paths are relative to, such as https://api.canal.example; none: the host that a contract
 	// comes from.
 	Servers []string
-	// Tags are texts about tags, by their names.
-	Tags map[string]string
+	// Tags are texts about tags, and Scopes about scopes, by their names.
+	Tags   map[string]string
+	Scopes map[string]string
+	// Names are those of types in contracts, where the name of the Go type would not do. They consist of ASCII letters,
+	// digits, dots, hyphens and underscores.
+	Names map[reflect.Type]string
+	// Status is the path of a GET route that tells whether the API is well, for the catalog of the contracts (the relation
+	// status of RFC 8631).
+	Status string
 }
 
 // A Setting is a part that holds for a route, or for all that is
@@ -366,7 +373,8 @@ type API struct {
 	facts     func() allFacts              // of targets, made when first asked for
 	catalogue func() map[string]facts.Kind // by code, made when first asked for
 	contracts sync.Map                     // of versions, made when first asked for
-	published func() []published           // those that are served
+	published []published                  // contracts that are served
+	links     map[string]string            // to the contracts of a version, or of all; nil where none is served
 	raised    raised
 	advised   advised
 }

@@ -64,13 +64,13 @@ type contractIn struct {
 // contractOf gives the contract of the API that serves the request.
 func contractOf(ctx context.Context, in contractIn) (*contract.Document, error) {
 	a := stateOf(ctx).api
-	for _, p := range a.published() {
+	for _, p := range a.published {
 		if p.name == in.Version {
 			return a.Contract(p.version)
 		}
 	}
 	var names []string
-	for _, p := range a.published() {
+	for _, p := range a.published {
 		names = append(names, p.name)
 	}
 	return nil, errNoContract.Newf("There is no contract %q; available: %s.", in.Version, strings.Join(names, ", "))

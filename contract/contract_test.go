@@ -117,6 +117,84 @@ func TestThreeZero(t *testing.T) {
 	}
 }
 
+// References lead to parts of their type, by way of others, and never in a circle or out of the document.
+func TestResolve(t *testing.T) {
+	d, err := contract.Read([]byte(strings.Replace(head, "3.1.0", "3.0.3", 1) + `,"paths":{"/a/{b}":{"get":{"parameters":[{"name":"b","in":"path","required":true}],
+		"responses":{"200":{"$ref":"#/components/responses/Again"}},"callbacks":{"done":{"{$request.query.to}":{"post":{"requestBody":{"content":{"a/b":{"schema":{"type":"string","nullable":true}}}}}}},"other":{"$ref":"#/components/callbacks/c"}}}}},
+		"components":{"responses":{"Again":{"$ref":"#/components/responses/A~1B%25"},"A/B%":{"description":"found"},"X":{"$ref":"#/components/responses/Y"},"Y":{"$ref":"#/components/responses/X"}},
+		"schemas":{"L":{"$anchor":"list","items":{"$ref":"#list"},"properties":{"a~b":{"type":"integer"}},"allOf":[true,{"type":"object"}]}}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := func(part any, err error) string {
+		switch part := part.(type) {
+		case *contract.Response:
+			if part != nil {
+				return part.Description
+			}
+		case *contract.Schema:
+			if part != nil {
+				return string(part.Text())
+			}
+		case *contract.Parameter:
+			if part != nil {
+				return part.Name
+			}
+		}
+		return fmt.Sprint(err)
+	}
+	response := func(ref string) string { return said(contract.Resolve[contract.Response](d, ref)) }
+	schema := func(ref string) string { return said(contract.Resolve[contract.Schema](d, ref)) }
+	for _, c := range []struct{ got, want string }{
+		{response("#/paths/~1a~1%7Bb%7D/get/responses/200"), "found"},
+		{response("#/components/responses/X"), "the reference #/components/responses/X leads in a circle"},
+		{response("#/components/responses/Z"), "the reference #/components/responses/Z leads to nothing"},
+		{response("#/components/schemas/L"), "the reference #/components/schemas/L leads to a part that is no response"},
+		{response("other.json#/a"), "the reference other.json#/a leads into another document, which is not read"},
+		{response("#/a%zz"), "the reference #/a%zz is not percent-encoded as a fragment is (RFC 6901, 6)"},
+		{response("#weir"), "the reference #weir leads to nothing: no schema has that $anchor"},
+		{said(contract.Resolve[contract.Parameter](d, "#/paths/~1a~1{b}/get/parameters/0")), "b"},
+		{said(contract.Resolve[contract.Parameter](d, "#/paths/~1a~1{b}/get/parameters/00")), "the reference #/paths/~1a~1{b}/get/parameters/00 leads to nothing"},
+		{schema("#/components/schemas/L/properties/a~0b"), `{"type":"integer"}`},
+		{schema("#/components/schemas/L/allOf/1"), `{"type":"object"}`},
+		{schema("#/components/schemas/L/allOf/2"), "the reference #/components/schemas/L/allOf/2 leads to nothing"},
+		{schema("#list")[:17], `{"$anchor":"list"`},
+		{schema("#/paths/~1a~1{b}/get/callbacks/done/{$request.query.to}/post/requestBody/content/a~1b/schema"), `{"type":["string","null"]}`},
+	} {
+		if c.got != c.want {
+			t.Errorf("%s, want %s", c.got, c.want)
+		}
+	}
+}
+
+// Samples are what the schema itself shows, or made by its rules; there is none where nothing is accepted.
+func TestSample(t *testing.T) {
+	d, err := contract.Read([]byte(head + `,"components":{"schemas":{"Lock":{"type":"object","required":["name","next"],"properties":{"name":{"type":"string","pattern":"^[A-Z]{2}-[0-9]{4}$"},"next":{"anyOf":[{"type":"null"},{"$ref":"#/components/schemas/Lock"}]},"on":{"format":"date","type":"string"}}},
+		"Endless":{"required":["next"],"type":"object","properties":{"next":{"$ref":"#/components/schemas/Endless"}}}}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for schema, want := range map[string]string{
+		`{"$ref":"#/components/schemas/Lock"}`:                                                    `{"name":"AA-1111","next":null,"on":"2027-05-04"}`,
+		`{"$ref":"#/components/schemas/Endless"}`:                                                 "",
+		`{"type":"integer","minimum":9007199254740993,"multipleOf":2}`:                            "9007199254740994",
+		`{"type":"integer","examples":[1.5,7]}`:                                                   "7",
+		`{"type":"string","minLength":6,"maxLength":6}`:                                           `"textte"`,
+		`{"type":"array","minItems":2,"uniqueItems":true,"items":{"enum":["a","b"]}}`:             `["a","b"]`,
+		`{"allOf":[{"minimum":3},{"type":"integer","maximum":2}]}`:                                "",
+		`{"oneOf":[{"type":"string","maxLength":3},{"type":"string","maxLength":9}]}`:             `"text"`,
+		`{"type":"string","pattern":"^(?!x)"}`:                                                    "",
+		`{"type":"object","minProperties":2,"additionalProperties":{"type":"boolean"}}`:           `{"other0":false,"other1":false}`,
+		`{"if":{"type":"string"},"then":{"const":"on"},"else":false}`:                             `"on"`,
+		`{"type":"array","contains":{"const":4},"minContains":2,"items":{"type":"integer"}}`:      "[4,4]",
+		`{"type":"object","required":["a"],"properties":{"a":{"default":5}},"maxProperties":1.0}`: `{"a":5}`,
+	} {
+		if got, has := d.Sample(contract.SchemaOf(jsontext.Value(schema))); string(got) != want || has != (want != "") {
+			t.Errorf("%s: %s, want %s", schema, got, want)
+		}
+	}
+}
+
 // What a document loses in other versions is said, and what it can say is said there.
 func TestAs(t *testing.T) {
 	d, err := contract.Read([]byte(head + `,"webhooks":{"w":{}},"paths":{"/a":{"get":{"responses":{"200":{"description":"x","content":{"text/event-stream":{"schema":{"type":"string"},"x-wicketway-item":{"type":"integer"}}}}}},
@@ -152,7 +230,7 @@ func TestAs(t *testing.T) {
 // Values are held against schemas that refer to the components; nothing is fetched, and what cannot be held is named.
 func TestValid(t *testing.T) {
 	d, err := contract.Read([]byte(head + `,"components":{"schemas":{"Lock":{"type":"object","required":["name"],"properties":{"name":{"pattern":"^(?!x)"},"next":{"$ref":"#/components/schemas/Lock"}}},
-		"Odd":{"$id":"https://canal.example/odd","$anchor":"here","type":"integer"}},"examples":{"e":{"value":{"$id":7,"$ref":"#/nowhere"}}}}}`))
+		"Odd":{"$id":"https://canal.example/odd","$anchor":"here","type":"integer"},"Gate":{"$ref":"#here"}},"examples":{"e":{"value":{"$id":7,"$ref":"#/nowhere","$anchor":"here"}}}},"paths":{"/locks/{lock}":{"get":{"parameters":[{"name":"lock","in":"path","required":true,"schema":{"type":"boolean"}}]}}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -166,6 +244,11 @@ func TestValid(t *testing.T) {
 		{lock, `{"next":{"next":{}}}`, "the document: missing property 'name'\n/next: missing property 'name'\n/next/next: missing property 'name'"},
 		{`{"items":` + lock + `}`, `[{"name":"a"},{"a/b":1}]`, "/1: missing property 'name'"},
 		{`{"$ref":"#/components/schemas/Odd"}`, `"x"`, "got string, want integer"},
+		{`{"$ref":"https://canal.example/odd"}`, `"x"`, "got string, want integer"},
+		{`{"$ref":"#here"}`, `"x"`, "got string, want integer"},
+		{`{"$ref":"#nowhere"}`, `"x"`, "the schema cannot be used"},
+		{`{"items":{"$ref":"#/components/schemas/Gate"}}`, `["x"]`, "/0: got string, want integer"},
+		{`{"$ref":"#/paths/~1locks~1%7Block%7D/get/parameters/0/schema"}`, `"x"`, "got string, want boolean"},
 		{`{"format":"date"}`, `"2027-02-30"`, "is not valid date"},
 		{`{"maximum":9007199254740993}`, `9007199254740994`, "maximum"},
 		{`false`, `1`, "false schema"},

@@ -42,7 +42,7 @@ func (d *Document) As(version string) (*Document, []Loss, error) {
 func (d *Document) toThreeTwo() {
 	each(d, func(_ string, m *MediaType) {
 		if item, has := m.More.Get(ItemKey); has {
-			m.Item, m.Schema = Schema{item}, Schema{}
+			m.Item, m.Schema = SchemaOf(item), Schema{}
 			m.remove(ItemKey)
 			m.Forget("schema")
 		}
@@ -50,7 +50,7 @@ func (d *Document) toThreeTwo() {
 	each(d, func(_ string, p *PathItem) {
 		others, _ := p.More.Get(othersKey)
 		var left jsonObject
-		for method, text := range (Schema{others}).Members() {
+		for method, text := range (SchemaOf(others)).Members() {
 			var o Operation
 			if method == "*" || readPart(text, &o) != nil {
 				left.add(method, text)
@@ -125,7 +125,7 @@ func (d *Document) toThreeZero() (lost []Loss) {
 	})
 	each(d, func(pointer string, p *PathItem) {
 		if others, has := p.More.Get(othersKey); has {
-			for method := range (Schema{others}).Members() {
+			for method := range (SchemaOf(others)).Members() {
 				lose(pointer, "%s is a method that 3.0 has no member for: its schemas are those of 3.1", method)
 			}
 		}
@@ -137,9 +137,9 @@ func (d *Document) toThreeZero() (lost []Loss) {
 func toThreeZero(s Schema, lose func(format string, args ...any)) Schema {
 	switch s.text.Kind() {
 	case jsontext.KindTrue:
-		return Schema{jsontext.Value("{}")}
+		return SchemaOf(jsontext.Value("{}"))
 	case jsontext.KindFalse:
-		return Schema{jsontext.Value(`{"not":{}}`)}
+		return SchemaOf(jsontext.Value(`{"not":{}}`))
 	}
 	keep := map[string]jsontext.Value{}
 	for name, value := range s.Members() {
@@ -196,5 +196,5 @@ func toThreeZero(s Schema, lose func(format string, args ...any)) Schema {
 			out.add(name, value)
 		}
 	}
-	return Schema{out.text()}
+	return out.schema()
 }

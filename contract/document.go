@@ -4,8 +4,8 @@
 // is kept in its member More, so that a document that is read and written again has all that it had, as it was written:
 // unknown members, empty ones, numbers, and the order of all.
 //
-// A [Schema] is JSON Schema (draft 2020-12), kept as it is written, and so are callbacks. Nothing is ever fetched: references lead to the same
-// document, or nowhere. Documents are not safe for concurrent changes; what only reads them is.
+// A [Schema] is JSON Schema (draft 2020-12), kept as it is written. Nothing is ever fetched: references lead to the same
+// document, or nowhere ([Resolve]). Documents are not safe for concurrent changes; what only reads them is.
 package contract
 
 import "github.com/go-json-experiment/json/jsontext"
@@ -112,12 +112,16 @@ type Operation struct {
 	Parameters   []*Parameter          `json:"parameters,omitempty"`
 	RequestBody  *RequestBody          `json:"requestBody,omitzero"`
 	Responses    Extensible[*Response] `json:"responses,omitzero"`
-	Callbacks    Map[jsontext.Value]   `json:"callbacks,omitzero"`
+	Callbacks    Map[Callback]         `json:"callbacks,omitzero"`
 	Deprecated   bool                  `json:"deprecated,omitzero"`
 	Security     *[]Requirement        `json:"security,omitzero"` // nil: that of the document; empty: nobody is asked
 	Servers      []Server              `json:"servers,omitempty"`
 	Object
 }
+
+// A Callback has requests that the server sends, by the runtime expression of their address (4.8.18). One that is a
+// reference has $ref among its extensions.
+type Callback = Extensible[*PathItem]
 
 // Requirement names security schemes, all of which are needed, with the scopes of each (4.8.30).
 type Requirement = Map[[]string]
@@ -233,7 +237,7 @@ type Components struct {
 	Headers         Map[*Header]         `json:"headers,omitzero"`
 	SecuritySchemes Map[*SecurityScheme] `json:"securitySchemes,omitzero"`
 	Links           Map[*Link]           `json:"links,omitzero"`
-	Callbacks       Map[jsontext.Value]  `json:"callbacks,omitzero"`
+	Callbacks       Map[Callback]        `json:"callbacks,omitzero"`
 	PathItems       Map[*PathItem]       `json:"pathItems,omitzero"`
 	MediaTypes      Map[MediaType]       `json:"mediaTypes,omitzero"` // since 3.2
 	Object

@@ -7,6 +7,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/sets"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -39,6 +40,41 @@ func (m *making) example(o *Operation, e facts.Example) {
 			answer.Content.Set(media, c)
 		}
 	}
+}
+
+// samples are examples that are made by the rules, of bodies that have none: what is to be sent, and what is answered. A
+// problem has that of its kind.
+func (m *making) samples() {
+	sent, read := m.doc.sampler(sets.Sent), m.doc.sampler(sets.Read)
+	add := func(content *Map[MediaType], sample func(Schema) (jsontext.Value, bool)) {
+		for media, c := range content.All() {
+			if c.Schema.IsZero() || c.Examples.Len() > 0 || !isJSON(media) || c.More.Len() > 0 {
+				continue
+			}
+			if value, has := sample(c.Schema); has {
+				c.Example = value
+				content.Set(media, c)
+			}
+		}
+	}
+	for _, item := range m.doc.Paths.All() {
+		for _, o := range item.Operations() {
+			if o.RequestBody != nil {
+				add(&o.RequestBody.Content, sent)
+			}
+			for status, answer := range o.Responses.All() {
+				if status < "3" {
+					add(&answer.Content, read)
+				}
+			}
+		}
+	}
+}
+
+// isJSON reports whether a media type is that of one JSON value.
+func isJSON(media string) bool {
+	media, _, _ = strings.Cut(media, ";")
+	return media == "application/json" || strings.HasSuffix(media, "+json")
 }
 
 // exampleName is the name of an example as a key.

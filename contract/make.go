@@ -77,6 +77,8 @@ func (m *making) document() *Document {
 	for _, g := range m.api.Guards {
 		m.scheme(g)
 	}
+	m.scopes()
+	m.samples()
 	return m.doc
 }
 
@@ -165,7 +167,7 @@ func (m *making) route(r facts.Route) {
 	}
 	var all jsonObject
 	if there, has := item.More.Get(othersKey); has {
-		for name, value := range (Schema{there}).Members() {
+		for name, value := range (SchemaOf(there)).Members() {
 			all.add(name, value)
 		}
 	}
@@ -210,7 +212,7 @@ func (p *PathItem) Operations() iter.Seq2[string, *Operation] {
 			}
 		}
 		others, _ := p.More.Get(othersKey)
-		for method, text := range (Schema{others}).Members() {
+		for method, text := range (SchemaOf(others)).Members() {
 			o := new(Operation)
 			if readPart(text, o) == nil && !yield(method, o) {
 				return
@@ -235,6 +237,7 @@ func (m *making) operation(r facts.Route, names []string) *Operation {
 	m.answers(o, r)
 	m.raises(o, r)
 	m.security(o, r)
+	m.unwritten(o, r)
 	for _, e := range r.Examples {
 		m.example(o, e)
 	}
@@ -275,7 +278,7 @@ func (m *making) tag(r facts.Route) string {
 }
 
 // anyText is the schema of a value of which no more is known.
-var anyText = Schema{jsontext.Value(`{"type":"string"}`)}
+var anyText = SchemaOf(jsontext.Value(`{"type":"string"}`))
 
 // said are header fields that OpenAPI says elsewhere: parameters with their names are ignored (4.8.12.2).
 var said = []string{"Accept", "Content-Type", "Authorization"}
@@ -315,7 +318,7 @@ func (m *making) parameters(o *Operation, r facts.Route, names []string) {
 		if c.Default == r.Version {
 			s.say("default", r.Version)
 		}
-		p.Schema = Schema{s.text()}
+		p.Schema = SchemaOf(s.text())
 		o.Parameters = append(o.Parameters, p)
 	}
 	if r.Formats != nil {
@@ -337,7 +340,7 @@ func formatParameters(f facts.Formats) (all []*Parameter) {
 		var s jsonObject
 		s.say("type", "string")
 		s.say("enum", names)
-		all = append(all, &Parameter{Name: way.Name, In: in, Description: "The format of the answer", Schema: Schema{s.text()}})
+		all = append(all, &Parameter{Name: way.Name, In: in, Description: "The format of the answer", Schema: SchemaOf(s.text())})
 	}
 	return all
 }
@@ -368,13 +371,64 @@ func (m *making) body(o *Operation, r facts.Route) {
 		if o.RequestBody == nil {
 			o.RequestBody = &RequestBody{Required: b.Required}
 		}
-		o.RequestBody.Content.Set(m.media(b.Media, r), m.content(b.Media, b.Schema, b.Stream))
+		c := m.content(b.Media, b.Schema, b.Stream)
+		c.Encoding = encodings(b)
+		o.RequestBody.Content.Set(m.media(b.Media, r), c)
 	}
 }
 
-// media is the key of a media type: with the version where that is chosen by it.
+// encodings say how the fields of a form are sent where that is not what it would be by their schemas: files have one of
+// the media types that are taken, and lists are a field for each item (4.8.15).
+func encodings(b facts.Body) (all Map[Encoding]) {
+	if b.Media != "multipart/form-data" {
+		return all
+	}
+	properties := SchemaOf(b.Schema).Schemas("properties")
+	for name, s := range properties.All() {
+		if items := s.One("items"); !items.IsZero() {
+			s = items
+		}
+		var types []string
+		for _, one := range append([]Schema{s}, s.List("anyOf")...) {
+			if media := one.String("contentMediaType"); media != "" {
+				types = append(types, media)
+			}
+		}
+		if types != nil {
+			all.Set(name, Encoding{ContentType: strings.Join(types, ", ")})
+		}
+	}
+	return all
+}
+
+// unwritten says what OpenAPI has no words for: rules of types' own, and limits of rates.
+func (m *making) unwritten(o *Operation, r facts.Route) {
+	var rules []string
+	if r.OwnRules {
+		rules = append(rules, "Values are also held against rules across members, which no schema has; a problem with the status 422 names each that is broken.")
+	}
+	if r.Rules > 0 {
+		rules = append(rules, "The caller is also held against rules that only the server knows.")
+	}
+	if rules != nil {
+		o.More.Set("x-wicketway-rules", text(strings.Join(rules, " ")))
+	}
+	var limits jsonObject
+	for _, p := range r.Raises {
+		i := slices.IndexFunc(r.Chain, func(one facts.Middleware) bool { return one.Name == p.By })
+		if p.Status == 429 && i >= 0 && r.Chain[i].Does != "" {
+			limits.say(p.Code, r.Chain[i].Does)
+		}
+	}
+	if limits.b.Len() > 0 {
+		o.More.Set("x-wicketway-limits", limits.text())
+	}
+}
+
+// media is the key of a media type: where the version is chosen by it, it has that as a parameter.
 func (m *making) media(media string, r facts.Route) string {
 	if r.Chosen != nil && r.Chosen.Field == "Accept" && strings.HasPrefix(media, "application/json") {
+		media, _, _ = strings.Cut(media, ";version=") // answers are told with it
 		return media + "; version=" + r.Version
 	}
 	return media
@@ -388,12 +442,12 @@ func (m *making) content(media string, schema jsontext.Value, stream bool) (c Me
 		if schema != nil {
 			s.add("items", m.refer(schema).text)
 		}
-		c.Schema = Schema{s.text()}
+		c.Schema = SchemaOf(s.text())
 	case stream:
 		var s jsonObject
 		s.say("type", "string")
 		s.say("contentMediaType", media)
-		c.Schema = Schema{s.text()}
+		c.Schema = SchemaOf(s.text())
 		if schema != nil {
 			c.More.Set(ItemKey, m.refer(schema).text)
 		}
@@ -474,7 +528,8 @@ func anyContent() (c Map[MediaType]) {
 }
 
 // spelled are names of header fields as their standards write them, where Go writes them otherwise.
-var spelled = map[string]string{"Etag": "ETag", "Www-Authenticate": "WWW-Authenticate"}
+var spelled = map[string]string{"Etag": "ETag", "Www-Authenticate": "WWW-Authenticate", "Ratelimit": "RateLimit",
+	"Ratelimit-Policy": "RateLimit-Policy"}
 
 // header refers to a header field among the components.
 func (m *making) header(name string) *Header {
@@ -482,7 +537,7 @@ func (m *making) header(name string) *Header {
 	name = cmp.Or(spelled[name], name)
 	if _, has := m.parts.Headers.Get(name); !has {
 		f := m.fields[field]
-		h := &Header{Description: f.Note, Schema: Schema{f.Schema}}
+		h := &Header{Description: f.Note, Schema: SchemaOf(f.Schema)}
 		if h.Schema.IsZero() {
 			h.Schema = anyText
 		}

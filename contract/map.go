@@ -112,7 +112,7 @@ func (m Extensible[T]) IsZero() bool { return m.Map.IsZero() && m.Extensions.IsZ
 
 func (m *Extensible[T]) put(name string, read func(reflect.Value) error) error {
 	m.order = append(m.order, name)
-	if strings.HasPrefix(name, "x-") {
+	if strings.HasPrefix(name, "x-") || name == "$ref" {
 		return m.Extensions.put(name, read)
 	}
 	return m.Map.put(name, read)

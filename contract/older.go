@@ -53,7 +53,7 @@ func fromThreeZero(s Schema) Schema {
 			out.add(name, value)
 		}
 	}
-	return Schema{out.text()}
+	return out.schema()
 }
 
 func withNull(enum jsontext.Value) jsontext.Value {

@@ -21,7 +21,7 @@ func (m *making) refer(schema jsontext.Value) Schema {
 	if schema == nil {
 		return Schema{}
 	}
-	return Schema{schema}.Rewrite(func(s Schema) Schema {
+	return SchemaOf(schema).Rewrite(func(s Schema) Schema {
 		name, is := strings.CutPrefix(s.Reference(), defs)
 		if !is {
 			return s
@@ -33,7 +33,7 @@ func (m *making) refer(schema jsontext.Value) Schema {
 			}
 			out.add(keyword, value)
 		}
-		return Schema{out.text()}
+		return out.schema()
 	})
 }
 
@@ -107,7 +107,7 @@ const problemSchema = `{"type":"object","required":["type","title","status","cod
 
 // problems adds the kinds that the routes raise, and the answer that stands for all others.
 func (m *making) problems() {
-	m.parts.Schemas.Set("Problem", Schema{jsontext.Value(problemSchema)})
+	m.parts.Schemas.Set("Problem", SchemaOf(jsontext.Value(problemSchema)))
 	for _, code := range slices.Sorted(maps.Keys(m.raised)) {
 		k := m.kinds[code]
 		m.parts.Schemas.Set(problemName(code), kindSchema(k))
@@ -116,15 +116,15 @@ func (m *making) problems() {
 	any := &Response{Description: "Any other problem"}
 	var s jsonObject
 	s.say("$ref", "#/components/schemas/Problem")
-	any.Content.Set(problem.MediaType, MediaType{Schema: Schema{s.text()}})
+	any.Content.Set(problem.MediaType, MediaType{Schema: SchemaOf(s.text())})
 	m.parts.Responses.Set("Problem", any)
 }
 
 // kindSchema is a kind of problem as what it has in addition to all problems.
 func kindSchema(k facts.Kind) Schema {
-	all := Schema{jsontext.Value(problemSchema)}.Schemas("properties")
+	all := SchemaOf(jsontext.Value(problemSchema)).Schemas("properties")
 	var own, s jsonObject
-	properties := Schema{k.Schema}.Schemas("properties")
+	properties := SchemaOf(k.Schema).Schemas("properties")
 	for name, property := range properties.All() {
 		if common, has := all.Get(name); !has || !bytes.Equal(canonical(common.text), canonical(property.text)) {
 			own.add(name, property.text)
@@ -135,7 +135,7 @@ func kindSchema(k facts.Kind) Schema {
 		s.say("description", k.Meaning)
 	}
 	s.add("properties", own.text())
-	return Schema{s.text()}
+	return SchemaOf(s.text())
 }
 
 func canonical(value jsontext.Value) jsontext.Value {
@@ -150,7 +150,7 @@ func without(schema jsontext.Value, keyword string) jsontext.Value {
 		return schema
 	}
 	var out jsonObject
-	for name, value := range (Schema{schema}).Members() {
+	for name, value := range (SchemaOf(schema)).Members() {
 		if name != keyword {
 			out.add(name, value)
 		}
@@ -218,8 +218,38 @@ func (m *making) security(o *Operation, r facts.Route) {
 			all = append(all, one)
 		}
 	}
-	if r.Rules > 0 {
-		o.More.Set("x-wicketway-rules", text("The caller is also held against rules that only the server knows."))
+}
+
+// scopes says what the scopes of the operations mean, with the schemes that have no member for it: all but oauth2.
+func (m *making) scopes() {
+	used := map[string]map[string]bool{}
+	for _, item := range m.doc.Paths.All() {
+		for _, o := range item.Operations() {
+			if o.Security == nil {
+				continue
+			}
+			for _, one := range *o.Security {
+				for scheme, scopes := range one.All() {
+					if used[scheme] == nil {
+						used[scheme] = map[string]bool{}
+					}
+					for _, scope := range scopes {
+						used[scheme][scope] = true
+					}
+				}
+			}
+		}
+	}
+	for name, s := range m.parts.SecuritySchemes.All() {
+		var texts jsonObject
+		for _, scope := range slices.Sorted(maps.Keys(used[name])) {
+			if says := m.api.Scopes[scope]; says != "" && s.Type != "oauth2" {
+				texts.say(scope, says)
+			}
+		}
+		if texts.b.Len() > 0 {
+			s.More.Set("x-wicketway-scopes", texts.text())
+		}
 	}
 }
 

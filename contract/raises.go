@@ -61,7 +61,7 @@ func (m *making) addProblems(o *Operation, r facts.Route, key string, all []fact
 	media, content := m.problemContent(r, codes)
 	answer.Content.Set(media, content)
 	shared := sharedName(r, key, all)
-	if has || r.Problems != nil || shared == "" {
+	if has || r.Problems != nil || shared == "" || shows(r, key) { // an example is of this route alone
 		return
 	}
 	if same, has := m.parts.Responses.Get(shared); has && same.Description != answer.Description {
@@ -69,6 +69,11 @@ func (m *making) addProblems(o *Operation, r facts.Route, key string, all []fact
 	}
 	m.parts.Responses.Set(shared, answer)
 	o.Responses.Set(key, &Response{Ref: "#/components/responses/" + shared})
+}
+
+// shows reports whether a route has an example of an answer with a status.
+func shows(r facts.Route, status string) bool {
+	return slices.ContainsFunc(r.Examples, func(e facts.Example) bool { return e.Answer != nil && strconv.Itoa(e.Status) == status })
 }
 
 // everyRequest is who raises a problem that every request can meet.
@@ -102,7 +107,7 @@ func (m *making) problemContent(r facts.Route, codes []string) (media string, c 
 		c.Examples.Set(code, &Example{Ref: "#/components/examples/" + name})
 	}
 	if len(alternatives) == 1 {
-		c.Schema = Schema{alternatives[0]}
+		c.Schema = SchemaOf(alternatives[0])
 		return problem.MediaType, c
 	}
 	var s, discriminator jsonObject
@@ -110,7 +115,7 @@ func (m *making) problemContent(r facts.Route, codes []string) (media string, c 
 	discriminator.say("propertyName", "code")
 	discriminator.add("mapping", mapping.text())
 	s.add("discriminator", discriminator.text())
-	c.Schema = Schema{s.text()}
+	c.Schema = SchemaOf(s.text())
 	return problem.MediaType, c
 }
 

@@ -11,10 +11,19 @@ import (
 
 // A Schema is a JSON Schema (draft 2020-12) as it is written: an object, or a boolean. The zero Schema is none. It is
 // immutable.
-type Schema struct{ text jsontext.Value }
+type Schema struct {
+	text  jsontext.Value
+	known *[]member // where they have been read already
+}
+
+// A member of an object.
+type member struct {
+	name  string
+	value jsontext.Value
+}
 
 // SchemaOf is the schema with a text, which must be valid JSON.
-func SchemaOf(text jsontext.Value) Schema { return Schema{text} }
+func SchemaOf(text jsontext.Value) Schema { return Schema{text: text} }
 
 // IsZero reports whether there is no schema.
 func (s Schema) IsZero() bool { return len(s.text) == 0 }
@@ -25,7 +34,14 @@ func (s Schema) Text() jsontext.Value { return s.text }
 // Members gives the keywords with their values, in their order; none of a boolean schema.
 func (s Schema) Members() iter.Seq2[string, jsontext.Value] {
 	return func(yield func(string, jsontext.Value) bool) {
-		if s.text.Kind() == jsontext.KindBeginObject {
+		switch {
+		case s.known != nil:
+			for _, m := range *s.known {
+				if !yield(m.name, m.value) {
+					return
+				}
+			}
+		case s.text.Kind() == jsontext.KindBeginObject:
 			members(s.text, yield)
 		}
 	}
@@ -88,7 +104,7 @@ func (s Schema) Types() (all []string) {
 // Schemas are those of a keyword whose value is an object of schemas: properties, $defs, patternProperties.
 func (s Schema) Schemas(keyword string) (all Map[Schema]) {
 	if v, has := s.Get(keyword); has && v.Kind() == jsontext.KindBeginObject {
-		members(v, func(name string, one jsontext.Value) bool { all.Set(name, Schema{one}); return true })
+		members(v, func(name string, one jsontext.Value) bool { all.Set(name, SchemaOf(one)); return true })
 	}
 	return all
 }
@@ -103,7 +119,7 @@ func listOf(array jsontext.Value) (all []Schema) {
 	var texts []jsontext.Value
 	if array.Kind() == jsontext.KindBeginArray && json.Unmarshal(array, &texts) == nil {
 		for _, text := range texts {
-			all = append(all, Schema{text})
+			all = append(all, SchemaOf(text))
 		}
 	}
 	return all
@@ -112,7 +128,7 @@ func listOf(array jsontext.Value) (all []Schema) {
 // One is the schema of a keyword whose value is one: items, not, additionalProperties.
 func (s Schema) One(keyword string) Schema {
 	v, _ := s.Get(keyword)
-	return Schema{v}
+	return SchemaOf(v)
 }
 
 // holds says what the value of a keyword is.
@@ -156,46 +172,83 @@ func (s Schema) With(keyword string, value any) Schema {
 		}
 	}
 	out.say(keyword, value)
-	return Schema{out.text()}
+	return out.schema()
 }
 
-// Rewrite gives the schema with every schema in it, itself last, replaced by what change makes of it.
+// Rewrite gives the schema with every schema in it, itself last, replaced by what change makes of it. The text is read
+// once, however deep it is.
 func (s Schema) Rewrite(change func(Schema) Schema) Schema {
-	if s.text.Kind() != jsontext.KindBeginObject {
-		return change(s)
-	}
-	var out jsonObject
-	for name, value := range s.Members() {
-		out.add(name, rewriteIn(name, value, change))
-	}
-	return change(Schema{out.text()})
+	r := rewriting{jsontext.NewDecoder(bytes.NewReader(s.text), jsontext.AllowDuplicateNames(true)), change}
+	return r.schema()
 }
 
-func rewriteIn(keyword string, value jsontext.Value, change func(Schema) Schema) jsontext.Value {
-	switch kind := keywords[keyword]; {
-	case kind == holdsSchema && (value.Kind() == jsontext.KindBeginObject || value.Kind() == jsontext.KindTrue || value.Kind() == jsontext.KindFalse):
-		return Schema{value}.Rewrite(change).text
-	case kind == holdsSchemas && value.Kind() == jsontext.KindBeginObject:
+// A rewriting reads a schema, and makes another one of it.
+type rewriting struct {
+	d      *jsontext.Decoder
+	change func(Schema) Schema
+}
+
+func (r rewriting) schema() Schema {
+	switch r.d.PeekKind() {
+	case jsontext.KindBeginObject:
 		var out jsonObject
-		members(value, func(name string, one jsontext.Value) bool {
-			out.add(name, Schema{one}.Rewrite(change).text)
-			return true
-		})
-		return out.text()
-	case kind == holdsList && value.Kind() == jsontext.KindBeginArray:
-		var texts []jsontext.Value
-		for _, one := range listOf(value) {
-			texts = append(texts, one.Rewrite(change).text)
-		}
-		if text, err := json.Marshal(texts); err == nil && texts != nil {
-			return text
-		}
+		r.object(func(name string) { out.add(name, r.keyword(name)) })
+		return r.change(out.schema())
+	case jsontext.KindTrue, jsontext.KindFalse:
+		return r.change(SchemaOf(r.value()))
 	}
-	return value
+	return SchemaOf(r.value()) // it is none
+}
+
+func (r rewriting) value() jsontext.Value {
+	v, err := r.d.ReadValue()
+	if err != nil {
+		return nil
+	}
+	return v.Clone()
+}
+
+func (r rewriting) object(member func(name string)) {
+	r.d.ReadToken()
+	for r.d.PeekKind() == jsontext.KindString {
+		name, err := r.d.ReadToken()
+		if err != nil {
+			return
+		}
+		member(name.String())
+	}
+	r.d.ReadToken()
+}
+
+func (r rewriting) keyword(name string) jsontext.Value {
+	kind := r.d.PeekKind()
+	switch holds := keywords[name]; {
+	case holds == holdsSchema:
+		return r.schema().text
+	case holds == holdsSchemas && kind == jsontext.KindBeginObject:
+		var out jsonObject
+		r.object(func(name string) { out.add(name, r.schema().text) })
+		return out.text()
+	case holds == holdsList && kind == jsontext.KindBeginArray:
+		out := []byte{'['}
+		r.d.ReadToken()
+		for r.d.PeekKind() != jsontext.KindEndArray && r.d.PeekKind() != jsontext.KindInvalid {
+			if len(out) > 1 {
+				out = append(out, ',')
+			}
+			out = append(out, r.schema().text...)
+		}
+		r.d.ReadToken()
+		return append(out, ']')
+	}
+	return r.value()
 }
 
 // A jsonObject is written member by member.
-type jsonObject struct{ b bytes.Buffer }
+type jsonObject struct {
+	b     bytes.Buffer
+	known []member
+}
 
 func (o *jsonObject) add(name string, value jsontext.Value) {
 	if o.b.Len() == 0 {
@@ -207,6 +260,13 @@ func (o *jsonObject) add(name string, value jsontext.Value) {
 	o.b.Write(text)
 	o.b.WriteByte(':')
 	o.b.Write(value)
+	o.known = append(o.known, member{name, value})
+}
+
+// schema is the object as a schema.
+func (o *jsonObject) schema() Schema {
+	known := o.known
+	return Schema{o.text(), &known}
 }
 
 // say adds a member with a value of Go.

@@ -18,10 +18,12 @@ import "github.com/go-json-experiment/json/jsontext"
 type API struct {
 	Title   string `json:"title"`
 	Version string `json:"version"`
-	// Description says more, as CommonMark; Servers are URLs that paths are relative to, and Tags are texts about tags.
+	// Description says more, as CommonMark; Servers are URLs that paths are relative to, and Tags and Scopes are
+	// texts about those.
 	Description string            `json:"description,omitzero"`
 	Servers     []string          `json:"servers,omitempty"`
 	Tags        map[string]string `json:"tags,omitempty"`
+	Scopes      map[string]string `json:"scopes,omitempty"`
 	// Routes are sorted by version, path and method.
 	Routes []Route `json:"routes"`
 	// Groups are the path prefixes; the first is the whole API.

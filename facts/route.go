@@ -9,13 +9,15 @@ import (
 
 // Route is all that is known of a route.
 type Route struct {
-	Version  string    `json:"version,omitzero"`
-	Chosen   *Versions `json:"chosen,omitzero"` // how requests choose the version; nil where there is none
-	Method   string    `json:"method"`          // "" for a mounted handler: every method
-	Path     string    `json:"path"`            // the template
-	Name     string    `json:"name,omitzero"`
-	Template string    `json:"template,omitzero"` // that pages are made by, where it is not that of the name
-	Summary  string    `json:"summary,omitzero"`
+	Version string    `json:"version,omitzero"`
+	Chosen  *Versions `json:"chosen,omitzero"` // how requests choose the version; nil where there is none
+	Method  string    `json:"method"`          // "" for a mounted handler: every method
+	Path    string    `json:"path"`            // the template
+	Name    string    `json:"name,omitzero"`
+	// Function is the one that serves the route, as Go's runtime names it, such as example.org/canal/locks.desk.find.
+	Function string `json:"function,omitzero"`
+	Template string `json:"template,omitzero"` // that pages are made by, where it is not that of the name
+	Summary  string `json:"summary,omitzero"`
 	// Description says more, as CommonMark.
 	Description string       `json:"description,omitzero"`
 	Tags        []string     `json:"tags,omitempty"`
@@ -36,6 +38,8 @@ type Route struct {
 	Settings []Setting `json:"settings,omitempty"`
 	Inputs   []Input   `json:"inputs,omitempty"`
 	Bodies   []Body    `json:"bodies,omitempty"` // one for each media type
+	// OwnRules says that a type of the input has a Check of its own, whose rules no schema has.
+	OwnRules bool `json:"ownRules,omitzero"`
 	// Deprecated are the inputs that callers should no longer send.
 	Deprecated []Deprecated `json:"deprecated,omitempty"`
 	Answers    []Answer     `json:"answers,omitempty"`

@@ -8,13 +8,14 @@ import (
 	"mime"
 	"net/http"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/contract/valid"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/table"
 	"github.com/wicketway/wicketway/problem"
-	"github.com/wicketway/wicketway/route"
 )
 
 // mostHeld is how much of a body is held against its schema, in bytes; what is longer is held by its header alone.
@@ -22,29 +23,29 @@ const mostHeld = 4 << 20
 
 // Honest stands around an API, and fails the test for each answer that its contract does not have: the status, the media
 // type, a header field, or a body that breaks its schema. An answer to a request for none of its operations must be
-// one that every path can have: a problem, a redirect, or what OPTIONS says. What Unlisted routes answer is not held.
+// what wicketway explain says of it: status, Location and Allow, and a problem where it is an error. What Unlisted routes
+// answer is not held.
 //
 //	server := httptest.NewServer(wicketwaytest.Honest(t, api))
 //
 // It is safe for concurrent use, and lets streams pass as they come.
 func Honest(t testing.TB, api *wicketway.API) http.Handler {
 	t.Helper()
-	h := &honest{t: t, api: api}
+	h := &honest{t: t, api: api, described: api.Describe()}
+	var err error
+	if h.routes, err = table.Describe(h.described); err != nil {
+		t.Fatalf("Honest: the routes: %v", err)
+	}
 	var versions []string
-	var unlisted table.Builder
-	for _, r := range api.Routes() {
+	for _, r := range h.described.Routes {
 		if !slices.Contains(versions, r.Version) {
 			versions = append(versions, r.Version)
-		}
-		template, err := route.Parse(r.Path)
-		if err == nil && (r.Own || r.Unlisted || r.Withdrawn) {
-			unlisted.Add(table.Route{Method: r.Method, Template: template})
 		}
 		if r.Problems != nil {
 			h.shapes = append(h.shapes, r.Problems.Media)
 		}
+		h.hasFiles = h.hasFiles || r.Files
 	}
-	h.unlisted = unlisted.Tables()
 	for _, version := range versions {
 		d, err := api.Contract(version)
 		if version == "" && err != nil {
@@ -66,9 +67,11 @@ func Honest(t testing.TB, api *wicketway.API) http.Handler {
 type honest struct {
 	t         testing.TB
 	api       *wicketway.API
+	described facts.API
+	routes    table.Described
 	contracts []*valid.Answers
-	unlisted  *table.Tables // of the routes that are in no contract
-	shapes    []string      // media types of problems
+	shapes    []string // media types of problems
+	hasFiles  bool
 }
 
 func (h *honest) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -101,20 +104,49 @@ func (h *honest) check(a valid.Answer) error {
 	return h.elsewhere(a)
 }
 
-// elsewhere holds answers to requests for no operation.
+// elsewhere holds answers to requests for no operation: of routes that are in no contract nothing is known, and all
+// others are as explain says, unless a middleware has answered with a problem that the API declares.
 func (h *honest) elsewhere(a valid.Answer) error {
 	var m table.Match
-	if h.unlisted.Resolve(a.Method, a.URL, a.Header, &m).Outcome == table.Found {
+	as := h.routes.Resolve(a.Method, a.URL, a.Header, &m)
+	if as.Outcome == table.Found {
+		if r := h.described.Routes[m.Route]; !r.Own && !r.Unlisted && !r.Withdrawn {
+			return fmt.Errorf("%s %s is served by a route that no contract has: %s %s", a.Method, a.URL.Path, r.Method, r.Path)
+		}
 		return nil
 	}
 	media, _, _ := mime.ParseMediaType(http.Header(a.Header).Get("Content-Type"))
-	switch {
-	case a.Status >= 400 && (media == problem.MediaType || media == "text/html" || slices.Contains(h.shapes, media) || a.Method == http.MethodHead):
-		return nil
-	case a.Status == http.StatusPermanentRedirect, a.Method == http.MethodOptions && a.Status < 300:
+	isProblem := media == problem.MediaType || media == "text/html" || slices.Contains(h.shapes, media)
+	if a.Status >= 400 && !isProblem && a.Method != http.MethodHead {
+		return fmt.Errorf("%s %s is no operation of the contract, and was answered %d with %q, which is no problem", a.Method, a.URL.Path, a.Status, media)
+	}
+	miss, _ := h.routes.Missed(a.Method, a.URL, as, &m)
+	if a.Status == miss.Status && h.leads(a, miss) || a.Status >= 400 && !isOfMisses(a.Status) && h.declares(a.Status) {
 		return nil
 	}
-	return fmt.Errorf("%s %s is no operation of the contract, and was answered %d with %q", a.Method, a.URL.Path, a.Status, media)
+	if a.Status == http.StatusNotFound && h.hasFiles { // which of them are there is not in the description
+		return nil
+	}
+	return fmt.Errorf("%s %s is no operation of the contract; want %d %s%s, and it was answered %d %s%s", a.Method, a.URL.Path,
+		miss.Status, miss.Location, strings.Join(miss.Allowed, ", "), a.Status, one(a.Header, "Location"), one(a.Header, "Allow"))
+}
+
+// leads reports whether the fields Location and Allow are those of a miss.
+func (h *honest) leads(a valid.Answer, miss table.Miss) bool {
+	location, _, _ := strings.Cut(one(a.Header, "Location"), "?")
+	return (miss.Location == "" || strings.HasSuffix(location, miss.Location)) &&
+		(miss.Allowed == nil || h.hasFiles || one(a.Header, "Allow") == strings.Join(miss.Allowed, ", "))
+}
+
+func one(h map[string][]string, name string) string { return strings.Join(h[name], ", ") }
+
+// isOfMisses reports whether a status says that no route takes a request.
+func isOfMisses(status int) bool {
+	return status == http.StatusNotFound || status == http.StatusMethodNotAllowed
+}
+
+func (h *honest) declares(status int) bool {
+	return slices.ContainsFunc(h.described.Problems, func(k facts.Kind) bool { return k.Status == status })
 }
 
 // keeping keeps what is sent.

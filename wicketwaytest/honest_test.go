@@ -6,11 +6,13 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/wicketwaytest"
 )
@@ -55,9 +57,28 @@ func lies(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// astray answers in the place of others, where it is asked to.
+var astray = exchange.Middleware{Name: "astray", Wrap: func(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		media, status := "application/problem+json", http.StatusNotFound
+		switch n, err := strconv.Atoi(r.URL.RawQuery); {
+		case err == nil:
+			status = n
+			w.Header().Set("Allow", "PUT")
+		case r.URL.RawQuery == "text":
+			media = "text/plain"
+		default:
+			next.ServeHTTP(w, r)
+			return
+		}
+		w.Header().Set("Content-Type", media)
+		w.WriteHeader(status)
+	})
+}}
+
 func TestHonest(t *testing.T) {
 	api, err := wicketway.Build(wicketway.Info{Title: "Test", Version: "1.0.0"},
-		wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Chain(requestid.Assign()),
+		wicketway.Log(slog.New(slog.DiscardHandler)), wicketway.Chain(requestid.Assign(), astray),
 		wicketway.Handle("GET /gauge", http.HandlerFunc(lies), wicketway.Name("gauge"), wicketway.Describes[wicketway.None, gauge]()),
 		wicketway.Route("GET /dry", func(context.Context, wicketway.None) (gauge, error) { return gauge{}, errDry.New("") }, wicketway.Name("dry")),
 		wicketway.Route("GET /pumps", func(context.Context, wicketway.None) (gauge, error) { return gauge{70}, nil }, wicketway.Name("pumps"), wicketway.Unlisted()),
@@ -77,6 +98,11 @@ func TestHonest(t *testing.T) {
 		"GET /problems/dry": "",
 		"GET /old/x":        "",
 		"GET /pumps":        "",
+		"GET /nowhere?200":  `GET /nowhere is no operation of the contract; want 404 , and it was answered 200`,
+		"GET /nowhere?503":  "",
+		"GET /nowhere?507":  `GET /nowhere is no operation of the contract; want 404 , and it was answered 507`,
+		"GET /nowhere?text": `GET /nowhere is no operation of the contract, and was answered 404 with "text/plain", which is no problem`,
+		"PUT /gauge?405":    `PUT /gauge is no operation of the contract; want 405 GET, HEAD, OPTIONS, and it was answered 405 PUT`,
 		"GET /gauge?status": "gauge (GET /gauge): the contract has no answer with the status 202",
 		"GET /gauge?field":  "gauge (GET /gauge): the contract has no header field Gauge in the answer 200",
 		"GET /gauge?media":  `gauge (GET /gauge): the contract has no media type "text/csv" in the answer 200 (it has application/json)`,

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"slices"
 	"strings"
@@ -16,7 +17,7 @@ import (
 
 func contractCommand() *cobra.Command {
 	var version, out, openAPI string
-	var asYAML, fresh bool
+	var asYAML, comments, fresh bool
 	c := &cobra.Command{
 		Use:   "contract PACKAGE",
 		Short: "Print the OpenAPI document of a version of an API",
@@ -34,6 +35,11 @@ What OpenAPI cannot say is listed on the standard error.`,
 			}
 			if version == "" {
 				if version, err = onlyVersion(d); err != nil {
+					return err
+				}
+			}
+			if comments {
+				if d, err = withComments(c.Context(), append(args, ".")[0], d); err != nil {
 					return err
 				}
 			}
@@ -65,6 +71,7 @@ What OpenAPI cannot say is listed on the standard error.`,
 	c.Flags().StringVar(&version, "version", "", "the version of the API (default: its only one)")
 	c.Flags().BoolVar(&asYAML, "yaml", false, "print YAML")
 	c.Flags().StringVar(&out, "out", "", "write `FILE` instead")
+	c.Flags().BoolVar(&comments, "comments", false, "describe routes that have no Description by the doc comments of their functions")
 	c.Flags().StringVar(&openAPI, "openapi", "3.1", "`VERSION` of OpenAPI: 3.0, 3.1 or 3.2")
 	c.Flags().BoolVar(&fresh, "fresh", false, "build and run the program even where its description is kept")
 	c.ValidArgsFunction = completeArguments
@@ -111,8 +118,16 @@ func unsaid(d facts.API, version, openAPI string) (all []contract.Loss) {
 		if r.Formats != nil && r.Formats.Suffixes != nil {
 			say("a suffix that chooses the format: x-wicketway-formats")
 		}
+		if r.OwnRules {
+			say("rules across members, which a Check has: x-wicketway-rules")
+		}
 		if r.Rules > 0 {
 			say("rules about callers that only the server knows: x-wicketway-rules")
+		}
+		for _, p := range r.Raises {
+			if p.Status == http.StatusTooManyRequests {
+				say("the limit on requests (" + p.Code + "): x-wicketway-limits")
+			}
 		}
 		if openAPI == "3.2" {
 			continue

@@ -123,12 +123,11 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 		t.found(&e, &m, target, header)
 		return e
 	}
-	g := t.Groups[t.groupOf[m.Group]]
+	miss, g := t.table.Missed(method, target, to, &m)
 	e.Group, e.Chain = g.Path, g.Chain
 	if to.Preflight > 0 {
 		e.Chain = t.Routes[to.Preflight-1].Chain
 	}
-	miss := t.table.Miss(method, target, to, &m, groupOf(g), nil)
 	e.Status, e.Location, e.Allow = miss.Status, miss.Location, miss.Allowed
 	if miss.Version {
 		e.Chosen = g.Chosen
@@ -143,15 +142,6 @@ func (t described) explain(method string, target *url.URL, header http.Header) e
 		e.Near = append(e.Near, methodName(t.Routes[i].Method)+" "+t.Routes[i].Path)
 	}
 	return e
-}
-
-// groupOf is a group as the table asks about it. Versions are right below it, unless it is inside of one.
-func groupOf(g facts.Group) table.Group {
-	of := table.Group{Depth: strings.Count(strings.TrimSuffix(g.Path, "/"), "/")}
-	if g.Version == "" {
-		of.Versions = g.Chosen
-	}
-	return of
 }
 
 // found explains a request that a route takes.

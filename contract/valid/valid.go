@@ -14,8 +14,6 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/go-json-experiment/json"
-	"github.com/go-json-experiment/json/jsontext"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"golang.org/x/text/language"
 	"golang.org/x/text/message"
@@ -29,6 +27,8 @@ type Validator struct {
 	compiler *jsonschema.Compiler
 	compiled map[string]*jsonschema.Schema // by text
 	made     int                           // documents for the compiler
+	doc      *contract.Document
+	added    map[string]bool // resources, by their addresses
 	unheld   []string
 }
 
@@ -37,25 +37,65 @@ const at = "contract:///document.json"
 
 // New makes a validator for the schemas of a document.
 func New(d *contract.Document) (*Validator, error) {
-	v := &Validator{compiled: map[string]*jsonschema.Schema{}, compiler: jsonschema.NewCompiler()}
+	v := &Validator{compiled: map[string]*jsonschema.Schema{}, added: map[string]bool{}, compiler: jsonschema.NewCompiler()}
 	v.compiler.DefaultDraft(jsonschema.Draft2020)
 	v.compiler.AssertFormat()
 	v.compiler.UseLoader(nowhere{})
 	v.compiler.UseRegexpEngine(v.pattern)
-	var whole struct {
-		Components jsontext.Value `json:"components"`
-	}
-	if err := json.Unmarshal(d.Text(), &whole); err != nil {
-		return nil, err
-	}
-	if whole.Components == nil {
-		whole.Components = jsontext.Value("{}")
-	}
-	components, err := jsonschema.UnmarshalJSON(bytes.NewReader(whole.Components))
+	copied, _, err := d.As("3.1")
 	if err != nil {
 		return nil, err
 	}
-	return v, v.compiler.AddResource(at, map[string]any{"components": components})
+	if v.doc = d; copied.Components != nil {
+		for name, s := range copied.Components.Schemas.All() {
+			copied.Components.Schemas.Set(name, s.Rewrite(v.absolute))
+		}
+	}
+	whole, err := jsonschema.UnmarshalJSON(bytes.NewReader(copied.Text()))
+	if err == nil {
+		err = v.compiler.AddResource(at, whole)
+	}
+	return v, err
+}
+
+// absolute has a schema refer to where the validator finds what is meant: the document, of which a schema that stands by
+// itself is no part, or a resource of its own for one with an $anchor or an $id, since those of a schema that is somewhere
+// in a document are not looked for.
+func (v *Validator) absolute(s contract.Schema) contract.Schema {
+	if id := s.String("$id"); strings.Contains(id, ":") {
+		v.add(id, s)
+	}
+	ref := s.Reference()
+	switch name, is := strings.CutPrefix(ref, "#"); {
+	case is && (name == "" || name[0] == '/'):
+		return s.With("$ref", at+ref)
+	case is:
+		if of, err := contract.Resolve[contract.Schema](v.doc, ref); err == nil {
+			v.add(anchored+name, *of)
+			return s.With("$ref", anchored+name)
+		}
+	}
+	return s
+}
+
+// anchored is before the names of anchors, as addresses.
+const anchored = "contract:///anchors/"
+
+// add makes a schema known by an address, once.
+func (v *Validator) add(address string, s contract.Schema) {
+	if v.added[address] {
+		return
+	}
+	v.added[address] = true
+	text := s.Rewrite(func(s contract.Schema) contract.Schema {
+		if s.String("$id") == address {
+			return s
+		}
+		return v.absolute(s)
+	}).Text()
+	if read, err := jsonschema.UnmarshalJSON(bytes.NewReader(text)); err == nil {
+		v.compiler.AddResource(address, read) // of an address that is none the reference cannot be followed
+	}
 }
 
 // Unheld are the patterns that no value was held against.
@@ -96,7 +136,7 @@ func (v *Validator) compile(s contract.Schema) (*jsonschema.Schema, error) {
 	if known := v.compiled[key]; known != nil {
 		return known, nil
 	}
-	schema, err := jsonschema.UnmarshalJSON(bytes.NewReader(s.Rewrite(toComponents).Text()))
+	schema, err := jsonschema.UnmarshalJSON(bytes.NewReader(s.Rewrite(v.absolute).Text()))
 	if err != nil {
 		return nil, err
 	}
@@ -111,15 +151,6 @@ func (v *Validator) compile(s contract.Schema) (*jsonschema.Schema, error) {
 	}
 	v.compiled[key] = compiled
 	return compiled, nil
-}
-
-// toComponents has a schema that stands by itself refer to the components of the document.
-func toComponents(s contract.Schema) contract.Schema {
-	name, is := strings.CutPrefix(s.Reference(), "#/components/")
-	if !is {
-		return s
-	}
-	return s.With("$ref", at+"#/components/"+name)
 }
 
 // nowhere is where references to other documents lead.

@@ -71,6 +71,18 @@ func (in *Plan) Deprecated() (all []Deprecated) {
 	return all
 }
 
+// HasOwnRules reports whether the input, or a type in it, has a Check of its own.
+func (in *Plan) HasOwnRules() bool {
+	own := in.judges
+	if _, of, _ := in.Body(); of != nil {
+		own = own || of.Judges()
+	}
+	for _, f := range in.fields {
+		own = own || f.schema.Judges()
+	}
+	return own
+}
+
 // Sent are the values of a form and of a query that fields read, without secrets; nil where there are none.
 func (in *Plan) Sent(received *Body, query url.Values) (sent url.Values) {
 	for _, f := range in.fields {

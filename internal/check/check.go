@@ -48,6 +48,9 @@ func (r *report) ask(v reflect.Value) {
 	r.more = r.more || more
 }
 
+// Judges reports whether the type, or one below it, has a Check of its own.
+func (t *Type) Judges() bool { return t.judges }
+
 // judge asks the Check of every value at and below v, inner ones first.
 func (t *Type) judge(v reflect.Value, r *report) {
 	v, there := t.reach(v)

@@ -31,6 +31,9 @@ type Parameter struct {
 	example  reflect.Value
 }
 
+// Judges reports whether the type has a Check of its own.
+func (p *Parameter) Judges() bool { return p.typ.judges }
+
 // Parameter compiles a field of type t with its struct tag. A list takes
 // repeated values. The error joins all that is wrong.
 func (s *Set) Parameter(t reflect.Type, tag reflect.StructTag) (*Parameter, error) {

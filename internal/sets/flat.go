@@ -28,7 +28,7 @@ func (q *question) flats(c conj) ([]flat, bool) {
 	}
 	q.apart[key] = nil // while it is made: a reference that leads to itself
 	all := make([]flat, 0, 6)
-	for _, k := range []kinds{null, boolean, number, text, array, object} {
+	for _, k := range []kinds{text, number, boolean, array, object, null} { // in the order in which samples are made
 		all = append(all, flat{kind: k})
 	}
 	for _, s := range c {

@@ -35,11 +35,14 @@ func (q *question) sample(c conj, depth int) (Value, bool) {
 
 // sampled are up to two values of a conjunction that differ.
 func (q *question) sampled(c conj, depth int) (found []Value) {
-	key := c.key() + strconv.Itoa(depth)
+	key := c.key()
 	if known, has := q.samples[key]; has {
 		return known
 	}
-	q.samples[key] = nil
+	if q.sampling[key] {
+		return nil // a value in itself: it must come to an end
+	}
+	q.sampling[key] = true
 	tried := 0
 	for v := range q.candidates(c, nil, depth) {
 		if tried++; tried > mostCandidates || len(found) > 1 {
@@ -49,7 +52,9 @@ func (q *question) sampled(c conj, depth int) (found []Value) {
 			found = append(found, v)
 		}
 	}
-	q.samples[key] = found
+	if delete(q.sampling, key); found != nil || len(q.sampling) == 0 { // else it rests on what is being made
+		q.samples[key] = found
+	}
 	return found
 }
 

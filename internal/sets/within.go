@@ -20,13 +20,14 @@ type question struct {
 	proved   map[string]Verdict
 	lowest   int // the outermost assumption that was used
 	samples  map[string][]Value
+	sampling map[string]bool
 	// countered are values that are in one conjunction and not in another; nil where none is known.
 	countered map[string]Value
 }
 
 func newQuestion() *question {
 	return &question{apart: map[string][]flat{}, inRefs: map[*Set]int{}, empty: map[string]bool{}, emptying: map[string]bool{},
-		assumed: map[string]int{}, proved: map[string]Verdict{}, samples: map[string][]Value{}, countered: map[string]Value{}, lowest: noAssumption}
+		assumed: map[string]int{}, proved: map[string]Verdict{}, samples: map[string][]Value{}, sampling: map[string]bool{}, countered: map[string]Value{}, lowest: noAssumption}
 }
 
 const noAssumption = 1 << 30

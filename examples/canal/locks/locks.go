@@ -40,9 +40,9 @@ func Parts(s *store.Store) wicketway.Part {
 		wicketway.Chain( // the list is kept for as long as its policy says
 			cache.Responses(cache.Settings{ByCaller: true}), cache.Headers(cache.Control{})),
 		wicketway.Route("GET /", d.list, wicketway.Public(), wicketway.Summary("All locks, upstream first"),
-			cache.Policy(cache.Control{MaxAge: 10 * time.Second})),
+			wicketway.Example("two locks", wicketway.None{}, []Lock{bell, tanners}), cache.Policy(cache.Control{MaxAge: 10 * time.Second})),
 		wicketway.Route("GET /{lock}", d.find, wicketway.Public(), wicketway.Summary("One lock"),
-			wicketway.Example("Bell Lock", findLock{"bell"}, Lock{"bell", "Bell Lock", Chamber{38.5, 5.2}, "open"}),
+			wicketway.Example("Bell Lock", findLock{"bell"}, bell),
 			wicketway.Fails(ErrNoSuchLock)),
 		wicketway.Route(
 			"GET /{lock}/levels",
@@ -54,9 +54,16 @@ func Parts(s *store.Store) wicketway.Part {
 		wicketway.Route("GET /{lock}/plan", d.plan, wicketway.Public(), wicketway.Summary("The plan of the chamber"),
 			wicketway.Media("image/svg+xml"), wicketway.Conditional(), wicketway.Fails(ErrNoSuchLock)),
 		wicketway.Route("PUT /{lock}/state", d.operate, wicketway.Summary("Open or close a lock"),
-			wicketway.Scopes("locks:operate"), wicketway.Fails(ErrNoSuchLock)),
+			wicketway.Scopes("locks:operate"), wicketway.Fails(ErrNoSuchLock),
+			wicketway.Example("close for repair", operateLock{findLock{"tanners"}, LockState{"repair"}}, tanners)),
 	)
 }
+
+// What the contract shows.
+var (
+	bell    = Lock{"bell", "Bell Lock", Chamber{38.5, 5.2}, "open"}
+	tanners = Lock{"tanners", "Tanners Lock", Chamber{30, 5}, "repair"}
+)
 
 type desk struct{ store *store.Store }
 

@@ -43,8 +43,10 @@ func Parts(s *store.Store) wicketway.Part {
 		wicketway.Public(),
 		wicketway.Formats(html.Pages(templates)),
 		wicketway.Conditional(),
-		wicketway.Route("GET /", d.list, wicketway.Summary("All notices, the newest first")),
-		wicketway.Route("GET /{notice}", d.find, wicketway.Summary("One notice"), wicketway.Fails(ErrNoSuchNotice)),
+		wicketway.Route("GET /", d.list, wicketway.Summary("All notices, the newest first"),
+			wicketway.Example("all", wicketway.None{}, []Notice{highWater})),
+		wicketway.Route("GET /{notice}", d.find, wicketway.Summary("One notice"), wicketway.Fails(ErrNoSuchNotice),
+			wicketway.Example("high water", oneNotice{"high-water"}, highWater)),
 		wicketway.Group(
 			wicketway.Undo(wicketway.Conditional()),
 			wicketway.Route("GET /latest", d.latest, wicketway.Summary("To the newest notice"), wicketway.LocatedBy(d.find),
@@ -52,6 +54,9 @@ func Parts(s *store.Store) wicketway.Part {
 		),
 	)
 }
+
+// highWater is what the contract shows.
+var highWater = Notice{"high-water", "High water", "No passage above Tanners Lock until Thursday.", time.Date(2027, time.April, 2, 6, 0, 0, 0, time.UTC)}
 
 type desk struct{ store *store.Store }
 

@@ -95,7 +95,8 @@ func Parts(s *store.Store) wicketway.Part {
 		wicketway.Scopes("passages"),
 		wicketway.Route("GET /", d.list, wicketway.Summary("Passages booked by the caller"),
 			wicketway.Formats(csv.Lists()), wicketway.FormatChoice{By: []format.Way{format.BySuffix(), format.ByAccept()}},
-			wicketway.Conditional()),
+			wicketway.Conditional(),
+			wicketway.Example("the first page", listPassages{Limit: 1}, wicketway.Page[Passage]{Items: []Passage{booked}, Next: wicketway.CursorAt[int64](61).String()})),
 		wicketway.Route("POST /", d.book, wicketway.Summary("Book a passage"),
 			wicketway.LocatedBy(d.find), wicketway.Example("upstream in the morning", booking, booked),
 			wicketway.Example("while the lock is closed", booking, ErrLockClosed.New("Bell Lock is not open (repair).").With("state", "repair")),
@@ -105,7 +106,8 @@ func Parts(s *store.Store) wicketway.Part {
 			wicketway.Fails(ErrNoSuchPassage),
 			wicketway.Route("GET /", d.find, wicketway.Summary("One passage of the caller"),
 				wicketway.Example("a passage", onePassage{61}, booked)),
-			wicketway.Route("PATCH /", d.change, wicketway.Summary("Change a passage"), wicketway.Fails(ErrSlotTaken)),
+			wicketway.Route("PATCH /", d.change, wicketway.Summary("Change a passage"), wicketway.Fails(ErrSlotTaken),
+				wicketway.Example("half an hour later", changePassage{onePassage: onePassage{61}, Body: PassagePatch{Slot: schema.Some(later.Slot)}}, later)),
 			wicketway.Route("DELETE /", d.cancel, wicketway.Summary("Cancel a passage")),
 		),
 	)
@@ -116,6 +118,7 @@ var (
 	morning = time.Date(2027, time.May, 4, 9, 30, 0, 0, time.UTC)
 	booking = bookPassage{Notify: "none", Body: NewPassage{Lock: "bell", Direction: "up", Slot: morning, Crew: 2}}
 	booked  = Passage{Passage: 61, Lock: "bell", Vessel: "OB-1001", Direction: "up", Slot: morning, Crew: 2}
+	later   = Passage{Passage: 61, Lock: "bell", Vessel: "OB-1001", Direction: "up", Slot: morning.Add(30 * time.Minute), Crew: 2}
 )
 
 type desk struct{ store *store.Store }

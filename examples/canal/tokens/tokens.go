@@ -40,7 +40,8 @@ func (d *Desk) Parts() wicketway.Part {
 			limit.Requests(limit.Rate{Requests: 60, Per: time.Minute, Name: "tokens"}, limit.ByAddress(), limit.Settings{}),
 		),
 		wicketway.Route("POST /", d.signIn, wicketway.Public(), wicketway.Summary("A token for plate and PIN"),
-			wicketway.Answers(http.StatusCreated), wicketway.Fails(ErrWrongPIN, limit.ErrTooManyAttempts)),
+			wicketway.Answers(http.StatusCreated), wicketway.Fails(ErrWrongPIN, limit.ErrTooManyAttempts),
+			wicketway.Example("a skipper", login{"OB-1001", "4711"}, Token{"eyJhbGciOiJIUzI1NiJ9...", "Bearer", 43200})),
 		wicketway.Route("DELETE /current", d.signOut, wicketway.Summary("Takes back the token that is sent")),
 	)
 }

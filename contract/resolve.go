@@ -1,0 +1,186 @@
+package contract
+
+import (
+	"fmt"
+	"net/url"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/internal/sets"
+)
+
+// Resolve gives the part of a document that a reference leads to: a JSON Pointer in a fragment (RFC 6901, 6), or for
+// schemas an $anchor too. Where a reference leads to another one that is followed; of a path item too, though it may have
+// other members. It returns an error for references that lead to nothing, to a part of another type, in a circle, or into
+// another document.
+//
+//	answer, err := contract.Resolve[contract.Response](d, "#/components/responses/Problem")
+func Resolve[T any](d *Document, ref string) (*T, error) {
+	seen := map[string]bool{}
+	for first := ref; ; {
+		if seen[ref] {
+			return nil, fmt.Errorf("the reference %s leads in a circle", first)
+		}
+		seen[ref] = true
+		part, err := resolve[T](d, ref)
+		if err != nil {
+			return nil, err
+		}
+		if ref = referenceOf(part); ref == "" {
+			return part, nil
+		}
+	}
+}
+
+// referenceOf is the reference that a part is; "" for others. A schema that has one is a schema.
+func referenceOf(part any) string {
+	v := reflect.ValueOf(part).Elem()
+	if v.Kind() != reflect.Struct {
+		return ""
+	}
+	if ref := v.FieldByName("Ref"); ref.IsValid() && ref.Kind() == reflect.String {
+		return ref.String()
+	}
+	return ""
+}
+
+func resolve[T any](d *Document, ref string) (*T, error) {
+	fragment, is := strings.CutPrefix(ref, "#")
+	if !is {
+		return nil, fmt.Errorf("the reference %s leads into another document, which is not read", ref)
+	}
+	pointer, err := url.PathUnescape(fragment)
+	if err != nil {
+		return nil, fmt.Errorf("the reference %s is not percent-encoded as a fragment is (RFC 6901, 6)", ref)
+	}
+	if pointer != "" && pointer[0] != '/' {
+		if s, has := d.anchors()[pointer]; has {
+			if part, is := any(&s).(*T); is {
+				return part, nil
+			}
+		}
+		return nil, fmt.Errorf("the reference %s leads to nothing: no schema has that $anchor", ref)
+	}
+	at := reflect.ValueOf(d).Elem()
+	for token := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
+		if pointer != "" {
+			at = step(at, unescape(token))
+		}
+		if !at.IsValid() {
+			return nil, fmt.Errorf("the reference %s leads to nothing", ref)
+		}
+	}
+	if part, is := at.Addr().Interface().(*T); is {
+		return part, nil
+	}
+	return nil, fmt.Errorf("the reference %s leads to a part that is no %s", ref, strings.ToLower(reflect.TypeFor[T]().Name()))
+}
+
+// step is a member of a part, or an item; the zero Value where there is none.
+func step(at reflect.Value, token string) (to reflect.Value) {
+	visit := func(name string, v reflect.Value) {
+		if name == token {
+			to = v
+		}
+	}
+	switch part := at.Addr().Interface().(type) {
+	case *Schema:
+		to = stepInto(part.text, token)
+		return to
+	case *jsontext.Value:
+		return reflect.Value{}
+	case mapping:
+		part.each(visit)
+	default:
+		switch at.Kind() {
+		case reflect.Slice:
+			if i, err := strconv.Atoi(token); err == nil && i >= 0 && i < at.Len() && strconv.Itoa(i) == token {
+				to = at.Index(i)
+			}
+		case reflect.Struct:
+			membersOf(at, visit)
+		}
+	}
+	for to.IsValid() && to.Kind() == reflect.Pointer {
+		to = to.Elem()
+	}
+	return to
+}
+
+// stepInto is a schema in another one, or the value of one of its keywords, as a schema.
+func stepInto(text jsontext.Value, token string) reflect.Value {
+	var in Schema
+	if text.Kind() == jsontext.KindBeginArray {
+		all := listOf(text)
+		i, err := strconv.Atoi(token)
+		if err != nil || i < 0 || i >= len(all) {
+			return reflect.Value{}
+		}
+		in = all[i]
+	} else if in = SchemaOf(text).One(token); in.IsZero() {
+		return reflect.Value{}
+	}
+	return reflect.ValueOf(&in).Elem()
+}
+
+// anchors are the schemas that have a name of their own.
+func (d *Document) anchors() map[string]Schema {
+	all := map[string]Schema{}
+	each(d, func(_ string, s *Schema) {
+		if !strings.Contains(string(s.text), `"$anchor"`) {
+			return
+		}
+		s.Rewrite(func(s Schema) Schema {
+			if name := s.String("$anchor"); name != "" {
+				all[name] = s
+			}
+			return s
+		})
+	})
+	return all
+}
+
+// followed is how a document's references are followed by those who compute with its schemas.
+func (d *Document) followed() func(ref string) (jsontext.Value, bool) {
+	var anchors map[string]Schema
+	return func(ref string) (jsontext.Value, bool) {
+		if name, is := strings.CutPrefix(ref, "#/components/schemas/"); is && d.Components != nil && !strings.ContainsAny(name, "/%") {
+			s, has := d.Components.Schemas.Get(unescape(name))
+			return s.text, has
+		}
+		if name, is := strings.CutPrefix(ref, "#"); is && name != "" && name[0] != '/' {
+			if anchors == nil {
+				anchors = d.anchors()
+			}
+			s, has := anchors[name]
+			return s.text, has
+		}
+		s, err := resolve[Schema](d, ref)
+		if err != nil {
+			return nil, false
+		}
+		return s.text, true
+	}
+}
+
+// Sample gives a value that a schema of the document accepts, as JSON: an example or the default where it has one, and
+// else one that is made by its rules, the same each time. It reports false where none is found: no value is accepted, or
+// a rule is beyond what is computed with, such as a pattern that Go cannot read.
+func (d *Document) Sample(s Schema) (jsontext.Value, bool) {
+	return d.sampler(sets.Either)(s)
+}
+
+// sampler makes samples of several schemas, for one direction.
+func (d *Document) sampler(direction sets.Direction) func(Schema) (jsontext.Value, bool) {
+	all := sets.New(d.followed(), nil, direction)
+	return func(s Schema) (jsontext.Value, bool) {
+		v, has := all.Of(s.text).Sample()
+		if !has {
+			return nil, false
+		}
+		return sets.Text(v), true
+	}
+}
