@@ -168,6 +168,8 @@ func toThreeZero(s Schema, lose func(format string, args ...any)) Schema {
 		case name == "type" && string(value) == `"null"`:
 			out.say("nullable", true)
 			out.add("enum", jsontext.Value("[null]"))
+		case name == "additionalProperties" && string(value) == `{"not":{}}`: // here it can be a boolean
+			out.say(name, false)
 		case name == "const":
 			out.add("enum", jsontext.Value("["+string(value)+"]"))
 		case name == "exclusiveMinimum" || name == "exclusiveMaximum":

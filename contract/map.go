@@ -100,6 +100,14 @@ func (m *Map[T]) each(visit func(string, reflect.Value)) {
 	}
 }
 
+// member is a member as a value; the zero Value where there is none.
+func (m *Map[T]) member(name string) (v reflect.Value) {
+	if i := m.index(name); i >= 0 {
+		v = reflect.ValueOf(&m.values[i]).Elem()
+	}
+	return v
+}
+
 // An Extensible is a Map that can have members of anybody's own: those that begin with x- (4.9).
 type Extensible[T any] struct {
 	Map[T]
@@ -135,6 +143,13 @@ func (m *Extensible[T]) each(visit func(string, reflect.Value)) {
 	}
 	m.Map.each(one)
 	m.Extensions.each(one)
+}
+
+func (m *Extensible[T]) member(name string) reflect.Value {
+	if v := m.Map.member(name); v.IsValid() {
+		return v
+	}
+	return m.Extensions.member(name)
 }
 
 // An Object has those members of an object that its type does not know, and remembers in which order all were read.

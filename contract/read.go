@@ -207,6 +207,8 @@ func (in *reading) value(v reflect.Value, depth int) error {
 type mapping interface {
 	// put adds a member, whose value is read.
 	put(name string, read func(reflect.Value) error) error
+	// member is one as a value; the zero Value where there is none.
+	member(name string) reflect.Value
 	// each visits the members.
 	each(visit func(name string, value reflect.Value))
 }

@@ -81,11 +81,6 @@ func resolve[T any](d *Document, ref string) (*T, error) {
 
 // step is a member of a part, or an item; the zero Value where there is none.
 func step(at reflect.Value, token string) (to reflect.Value) {
-	visit := func(name string, v reflect.Value) {
-		if name == token {
-			to = v
-		}
-	}
 	switch part := at.Addr().Interface().(type) {
 	case *Schema:
 		to = stepInto(part.text, token)
@@ -93,7 +88,7 @@ func step(at reflect.Value, token string) (to reflect.Value) {
 	case *jsontext.Value:
 		return reflect.Value{}
 	case mapping:
-		part.each(visit)
+		to = part.member(token)
 	default:
 		switch at.Kind() {
 		case reflect.Slice:
@@ -101,7 +96,9 @@ func step(at reflect.Value, token string) (to reflect.Value) {
 				to = at.Index(i)
 			}
 		case reflect.Struct:
-			membersOf(at, visit)
+			if i, known := objectOf(at.Type()).members[token]; known && !isEmpty(at.Field(i)) {
+				to = at.Field(i)
+			}
 		}
 	}
 	for to.IsValid() && to.Kind() == reflect.Pointer {

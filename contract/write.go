@@ -37,8 +37,8 @@ func (d *Document) UnmarshalJSONFrom(in *jsontext.Decoder) error {
 	return err
 }
 
-// A writable is an operation that is written by itself.
-type writable struct{ of *Operation }
+// A writable is a part of a document that is written by itself.
+type writable struct{ of any } // a pointer
 
 func (w writable) MarshalJSONTo(e *jsontext.Encoder) error {
 	return writeValue(e, reflect.ValueOf(w.of).Elem())

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Sample gives a value of the set: an example or the default where the schema has one, and else one that is made by its
@@ -118,6 +120,7 @@ func (q *question) candidates(c, b conj, depth int) iter.Seq[Value] {
 		var hints []flat
 		if b != nil {
 			hints, _ = q.flats(b)
+			hints = q.withConditions(hints)
 		}
 		for pass := range 2 { // null last
 			for i := range flats {
@@ -127,6 +130,22 @@ func (q *question) candidates(c, b conj, depth int) iter.Seq[Value] {
 			}
 		}
 	}
+}
+
+// withConditions adds what the conditions in alternatives speak of: values at their borders are of interest too.
+func (q *question) withConditions(hints []flat) []flat {
+	all := slices.Clip(hints)
+	for _, f := range hints {
+		for _, s := range f.rules {
+			for _, condition := range append([]*Set{s.not}, s.when...) {
+				if condition != nil {
+					more, _ := q.flats(conj{condition})
+					all = append(all, more...)
+				}
+			}
+		}
+	}
+	return all
 }
 
 // said are the examples and the default of a set, and of what it refers to.
@@ -239,14 +258,14 @@ var ofFormats = map[string]string{
 	"uri": "https://canal.example/", "uri-reference": "/locks", "uuid": "6f1b2c3d-4e5f-4a6b-8c7d-9e0f1a2b3c4d", "json-pointer": "/a",
 }
 
-const plain = "text"
+const plainText = "text"
 
 // longestSample bounds the texts that are made.
 const longestSample = 1 << 16
 
 func (f *flat) someTexts(like []*flat, yield func(Value) bool) bool {
 	own := f.lengths()
-	lengths := []int{len(plain), own.least, 0, 1, own.least + 1}
+	lengths := []int{len(plainText), own.least, 0, 1, own.least + 1}
 	var texts []string
 	for i, of := range append([]*flat{f}, like...) {
 		l := of.lengths()
@@ -275,7 +294,7 @@ func (f *flat) someTexts(like []*flat, yield func(Value) bool) bool {
 			return false
 		}
 	}
-	for _, fill := range []string{plain, "a", "0", "A", " ", "é", "-"} {
+	for _, fill := range []string{plainText, "a", "0", "A", " ", "é", "-"} {
 		for _, n := range lengths {
 			if n >= 0 && n <= longestSample && !yield(ofLength(fill, n)) {
 				return false
@@ -530,6 +549,17 @@ func (q *question) someMembers(f *flat, like []*flat, depth int, give func(Value
 	for _, of := range like {
 		theirs, _ := of.names()
 		all := union(names, theirs)
+		for _, s := range of.rules {
+			all = union(union(all, s.required), sortedNames(s.needs))
+			if s.names != nil {
+				for v := range q.counters(conj{}.and(s.of.Of(jsontext.Value(`{"type":"string"}`))), conj{s.names}, depth+1) {
+					if name, is := v.(string); is && s.names.has(name, 0) == No && f.canHave(name) && len(name) < 100 {
+						all = append(all, name)
+						break
+					}
+				}
+			}
+		}
 		if !closed {
 			all = append(all, "other")
 			for _, s := range f.rules {
@@ -542,7 +572,11 @@ func (q *question) someMembers(f *flat, like []*flat, depth int, give func(Value
 			own, _ := f.side(name)
 			to, _ := of.side(name)
 			for _, base := range []map[string]Value{most, least} {
-				if one, found := q.counter(own, to, depth+1); found {
+				one, found := q.counter(own, to, depth+1)
+				if !found { // that it is there may be enough
+					one, found = q.sample(own, depth+1)
+				}
+				if found {
 					v := maps.Clone(base)
 					if v[name] = one; !yield(v) {
 						return false
@@ -590,4 +624,40 @@ func (q *question) members(f *flat, names []string, depth int) (map[string]Value
 		all[name] = v
 	}
 	return all, true
+}
+
+// Kinds are the names of the types that values of the set can have; all of them where that is not known.
+func (s *Set) Kinds() (names []string) {
+	all, few := newQuestion().flats(conj{s})
+	if !few {
+		return strings.Split(anything.String(), ", ")
+	}
+	for _, f := range all {
+		if name := f.kind.String(); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// Constant is the one text that a member has in every value of the set; "" where there are several, or none.
+func (s *Set) Constant(member string) (text string) {
+	q := newQuestion()
+	all, few := q.flats(conj{s})
+	if !few {
+		return ""
+	}
+	for i := range all {
+		side, _ := all[i].side(member)
+		values, few := q.flats(side)
+		if !few || len(values) != 1 || len(values[0].values) != 1 {
+			return ""
+		}
+		v, is := values[0].values[0].(string)
+		if !is || text != "" && text != v {
+			return ""
+		}
+		text = v
+	}
+	return text
 }

@@ -64,10 +64,12 @@ func New(lookup func(ref string) (jsontext.Value, bool), of *Schemas, direction 
 
 // A Set is what a schema accepts.
 type Set struct {
-	of   *Schemas
-	id   int
-	text jsontext.Value
-	none bool // the schema false
+	of    *Schemas
+	id    int
+	text  jsontext.Value
+	none  bool // the schema false
+	open  bool // the schema true, or {}
+	whole *Set // the same with its reference among all; made when it is asked for
 
 	kinds    kinds
 	hasEnum  bool
@@ -221,6 +223,7 @@ func (s *Set) read() {
 		return
 	case jsontext.KindBeginObject:
 	default:
+		s.open = true
 		return
 	}
 	var has map[string]jsontext.Value
@@ -228,6 +231,7 @@ func (s *Set) read() {
 		s.odd = append(s.odd, "an object that is none")
 		return
 	}
+	s.open = len(has) == 0
 	for name, value := range has {
 		s.keyword(name, value, has)
 	}
@@ -325,7 +329,10 @@ func (s *Set) keyword(name string, value jsontext.Value, all map[string]jsontext
 	case "oneOf":
 		s.one, s.oneKey = s.list(value), "oneOf"+s.of.key(value)
 	case "not":
-		s.not = s.of.Of(value)
+		if s.not = s.of.Of(value); s.not.open {
+			s.none, s.not = true, nil
+			return
+		}
 		s.opaque = append(s.opaque, "not"+s.of.key(value))
 	case "if":
 		s.conditional(all)
@@ -348,27 +355,16 @@ func (s *Set) keyword(name string, value jsontext.Value, all map[string]jsontext
 
 func (s *Set) keywordOfObject(name string, value jsontext.Value) {
 	switch name {
-	case "properties", "patternProperties":
-		d := jsontext.NewDecoder(strings.NewReader(string(value)))
-		if token, err := d.ReadToken(); err != nil || token.Kind() != '{' {
-			return
+	case "properties":
+		for member, text := range membersOf(value) {
+			if s.members == nil {
+				s.members = map[string]*Set{}
+			}
+			s.members[member], s.order = s.of.Of(text), append(s.order, member)
 		}
-		for d.PeekKind() == '"' {
-			token, err := d.ReadToken()
-			member := token.String()
-			text, err2 := d.ReadValue()
-			if err != nil || err2 != nil {
-				return
-			}
-			one := s.of.Of(text.Clone())
-			if name == "properties" {
-				if s.members == nil {
-					s.members = map[string]*Set{}
-				}
-				s.members[member], s.order = one, append(s.order, member)
-				continue
-			}
-			s.matching = append(s.matching, matching{patternOf(member), one})
+	case "patternProperties":
+		for member, text := range membersOf(value) {
+			s.matching = append(s.matching, matching{patternOf(member), s.of.Of(text)})
 		}
 	case "unevaluatedProperties", "unevaluatedItems", "$dynamicRef", "dependentSchemas", "$recursiveRef", "dependencies":
 		s.odd = append(s.odd, name)

@@ -2,6 +2,7 @@ package sets
 
 import (
 	"bytes"
+	"iter"
 	"math/big"
 	"slices"
 	"strconv"
@@ -184,4 +185,25 @@ func equal(a, b Value) bool {
 
 func hasValue(all []Value, v Value) bool {
 	return slices.ContainsFunc(all, func(other Value) bool { return equal(v, other) })
+}
+
+// membersOf gives the members of an object in their order; none of another value.
+func membersOf(text jsontext.Value) iter.Seq2[string, jsontext.Value] {
+	return func(yield func(string, jsontext.Value) bool) {
+		d := jsontext.NewDecoder(bytes.NewReader(text))
+		if token, err := d.ReadToken(); err != nil || token.Kind() != '{' {
+			return
+		}
+		for d.PeekKind() == '"' {
+			token, err := d.ReadToken()
+			if err != nil {
+				return
+			}
+			name := token.String()
+			value, err := d.ReadValue()
+			if err != nil || !yield(name, value.Clone()) {
+				return
+			}
+		}
+	}
 }

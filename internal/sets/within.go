@@ -60,7 +60,7 @@ func (s *Set) IsEmpty() Verdict {
 
 // within proves that c is in b, or does not: it never returns No.
 func (q *question) within(c conj, b *Set) Verdict {
-	if b.accepts() || slices.Contains(c, b) {
+	if b.open || slices.Contains(c, b) {
 		return Yes
 	}
 	key := c.key() + "in " + conj{b}.key()
@@ -100,11 +100,6 @@ func (q *question) within(c conj, b *Set) Verdict {
 	return known
 }
 
-// accepts reports whether a set has every value, at sight.
-func (s *Set) accepts() bool {
-	return !s.none && s.text.Kind() == 't' || string(s.text) == "{}"
-}
-
 // inside proves that a flat is in b.
 func (q *question) inside(f *flat, b *Set, depth int) Verdict {
 	if q.steps++; q.steps > mostSteps || depth > deepest {
@@ -114,14 +109,15 @@ func (q *question) inside(f *flat, b *Set, depth int) Verdict {
 		return Yes
 	}
 	if f.finite {
+		known := Yes
 		for _, v := range f.values {
-			if b.has(v, 0) != Yes {
-				return Maybe
-			}
+			known = min(known, b.has(v, 0))
 		}
-		return Yes
+		if known != Maybe { // else what is asked may be what f says as well
+			return max(known, Maybe)
+		}
 	}
-	if b.none || f.kind&b.kinds == 0 || b.hasEnum || len(b.odd) > 0 && !q.share(f, b.opaque) {
+	if b.none || f.kind&b.kinds == 0 || b.hasEnum && !f.isAmong(b.enum) || len(b.odd) > 0 && !q.share(f, b.opaque) {
 		return Maybe
 	}
 	if f.kind == number && b.kinds&number != number && !(b.kinds&integer != 0 && f.whole) {
@@ -145,6 +141,11 @@ func (q *question) inside(f *flat, b *Set, depth int) Verdict {
 		return Maybe
 	}
 	return q.insideChoices(f, b, depth)
+}
+
+// isAmong reports whether all values are known, and are some of others.
+func (f *flat) isAmong(all []Value) bool {
+	return f.finite && !slices.ContainsFunc(f.values, func(v Value) bool { return !hasValue(all, v) })
 }
 
 // share reports whether the constraints of b that are only compared are also those of f.
@@ -450,7 +451,7 @@ func (q *question) othersIn(f *flat, b *Set) Verdict {
 			return Maybe
 		}
 	}
-	if b.additional == nil || b.additional.accepts() {
+	if b.additional == nil || b.additional.open {
 		return Yes
 	}
 	for _, s := range f.rules {
