@@ -144,6 +144,7 @@ var lines = []struct {
 	{"the same where a header field chooses the version", findVersionByHeader},
 	{"the contract of 1,000 routes, against writing it", madeContract},
 	{"reading a contract, against decoding it into any", readContract},
+	{"comparing contracts of 1,000 routes, against reading both", compareContracts},
 	{"memory for a route, in units of 1 KiB", buildMemory},
 	{"memory for a route in the table, in units of 300 bytes", tableMemory},
 }

@@ -53,6 +53,7 @@ func (c *comparing) responses(before, after *compared) {
 		}
 		c.answered(key, old, r, from, at)
 	}
+	defer c.replacements()
 	for key := range before.Responses.All() {
 		if _, has := after.Responses.Get(key); has {
 			continue
@@ -185,6 +186,27 @@ func (c *comparing) headers(about string, before, after *Response, from, to stri
 	}
 }
 
+// A replacing answer has another media type than before.
+type replacing struct{ status, at string }
+
+// replacements reports the answers that have another media type, together where there are several.
+func (c *comparing) replacements() {
+	for _, key := range slices.SortedFunc(maps.Keys(c.replaced), func(a, b [2]string) int { return strings.Compare(a[0]+a[1], b[0]+b[1]) }) {
+		var names []string
+		for _, one := range c.replaced[key] {
+			names = append(names, one.status)
+		}
+		slices.Sort(names)
+		about := "answer " + names[0] + " is"
+		if last := len(names) - 1; last > 0 {
+			about = "answers " + strings.Join(names[:last], ", ") + " and " + names[last] + " are"
+		}
+		c.say(Breaking, c.replaced[key][0].at, read, map[string]any{"header": map[string]string{"Content-Type": key[0]}},
+			"The %s of the media type %s instead of %s", about, key[0], key[1])
+	}
+	clear(c.replaced)
+}
+
 // bodiesOfAnswer compares the media types of an answer. One is covered that the old contract had under default, or by the
 // class of its status.
 func (c *comparing) bodiesOfAnswer(about string, covered bool, before, after *Response, from, to string) {
@@ -206,7 +228,8 @@ func (c *comparing) bodiesOfAnswer(about string, covered bool, before, after *Re
 		case len(gone) == 0:
 			c.say(Look, at, read, nil, "%s can be of the media type %s: callers that name no other in Accept may get it", upper(about), media)
 		default:
-			c.say(Breaking, at, read, map[string]any{"header": map[string]string{"Content-Type": media}}, "%s is of the media type %s instead of %s", upper(about), media, strings.Join(gone, ", "))
+			key := [2]string{media, strings.Join(gone, ", ")}
+			c.replaced[key] = append(c.replaced[key], replacing{strings.TrimPrefix(about, "the answer "), at})
 			replaced = true
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/go-json-experiment/json/jsontext"
 
@@ -63,16 +64,13 @@ func (c Change) String() string {
 // could have been answered before. What is unknown of a schema (a pattern that differs, overlapping alternatives of
 // oneOf, not, if, $dynamicRef, unevaluatedProperties) is to be looked at.
 func Compare(before, after *Document) []Change {
-	if bytes.Equal(before.Text(), after.Text()) {
-		return nil
-	}
-	c := &comparing{before: before, after: after, same: map[string]bool{}, told: map[string]bool{}}
+	c := &comparing{before: before, after: after, same: map[string]bool{}, told: map[string]bool{}, replaced: map[[2]string][]replacing{}}
 	for i, direction := range []sets.Direction{sets.Sent, sets.Read} {
 		c.schemas[i][0] = sets.New(before.followed(), nil, direction)
 		c.schemas[i][1] = sets.New(after.followed(), c.schemas[i][0], direction)
 		c.by[i] = sets.Compare(direction)
 	}
-	c.dynamic = sameDynamic(before, after)
+	c.dynamic = sync.OnceValue(func() bool { return sameDynamic(before, after) })
 	c.document()
 	return c.changes
 }
@@ -83,10 +81,11 @@ type comparing struct {
 	schemas       [2][2]*sets.Schemas // by direction, of the old document and of the new one
 	by            [2]*sets.Comparison
 	same          map[string]bool // components that are the same in both, by their references
-	dynamic       bool            // schemas that are chosen dynamically are the same
+	dynamic       func() bool     // schemas that are chosen dynamically are the same
 	operation     string
 	changes       []Change
-	told          map[string]bool // of what several operations share, what has been said of one
+	replaced      map[[2]string][]replacing // answers of an operation with another media type, by that and the old ones
+	told          map[string]bool           // of what several operations share, what has been said of one
 }
 
 func (c *comparing) say(class Class, pointer, direction string, witness any, format string, args ...any) {
@@ -311,7 +310,7 @@ func (c *comparing) isSame(before, after Schema) bool {
 	if !bytes.Equal(before.text, after.text) {
 		return false
 	}
-	if bytes.Contains(before.text, []byte(`"$dynamicRef"`)) && !c.dynamic {
+	if bytes.Contains(before.text, []byte(`"$dynamicRef"`)) && !c.dynamic() {
 		return false
 	}
 	for ref := range references(before.text) {
@@ -326,17 +325,13 @@ func (c *comparing) isSameComponent(ref string) bool {
 	if is, known := c.same[ref]; known {
 		return is
 	}
-	name, is := strings.CutPrefix(ref, "#/components/schemas/")
-	if !is || c.before.Components == nil || c.after.Components == nil {
-		return false
-	}
-	a, has := c.before.Components.Schemas.Get(unescape(name))
-	b, has2 := c.after.Components.Schemas.Get(unescape(name))
+	a, has := c.before.followed()(ref)
+	b, has2 := c.after.followed()(ref)
 	if !has || !has2 {
-		return false
+		return has == has2 // what is written alike, and leads nowhere, has not changed
 	}
 	c.same[ref] = true // while it is looked at: it may refer to itself
-	is = c.isSame(a, b)
+	is := c.isSame(SchemaOf(a), SchemaOf(b))
 	if c.same[ref] = is; !is {
 		clear(c.same) // what was found same may rest on it
 		c.same[ref] = false
@@ -368,7 +363,7 @@ func references(text jsontext.Value) func(yield func(string) bool) {
 // sameDynamic reports whether all schemas with a $dynamicAnchor are written alike.
 func sameDynamic(before, after *Document) bool {
 	all := func(d *Document) (texts []string) {
-		each(d, func(_ string, s *Schema) {
+		Each(d, func(_ string, s *Schema) {
 			if bytes.Contains(s.text, []byte(`"$dynamicAnchor"`)) {
 				texts = append(texts, string(s.text))
 			}

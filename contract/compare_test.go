@@ -325,3 +325,72 @@ func TestChangesOfOperations(t *testing.T) {
 		}
 	}
 }
+
+// Nearly all single changes of the canal's own schemas are decided.
+func TestOwnChangesAreDecided(t *testing.T) {
+	d, err := contract.Of(described(t)["canal"], "v2")
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw := func(text string) jsontext.Value { return jsontext.Value(text) }
+	steps := []struct {
+		name string
+		make func(contract.Schema) contract.Schema
+	}{
+		{"required", func(s contract.Schema) contract.Schema { return s.With("required", []string{"lock"}) }},
+		{"nothing required", func(s contract.Schema) contract.Schema { return s.With("required", []string{}) }},
+		{"closed", func(s contract.Schema) contract.Schema { return s.With("additionalProperties", false) }},
+		{"open", func(s contract.Schema) contract.Schema { return s.With("additionalProperties", true) }},
+		{"type", func(s contract.Schema) contract.Schema { return s.With("type", "string") }},
+		{"null", func(s contract.Schema) contract.Schema { return s.With("type", append(s.Types(), "null")) }},
+		{"maxLength", func(s contract.Schema) contract.Schema { return s.With("maxLength", 7) }},
+		{"minimum", func(s contract.Schema) contract.Schema { return s.With("minimum", 2) }},
+		{"enum", func(s contract.Schema) contract.Schema { return s.With("enum", raw(`["up","open"]`)) }},
+		{"pattern", func(s contract.Schema) contract.Schema { return s.With("pattern", "^[a-z]+$") }},
+		{"format", func(s contract.Schema) contract.Schema { return s.With("format", "date-time") }},
+		{"members", func(s contract.Schema) contract.Schema {
+			return s.With("properties", raw(`{"depth":{"type":"integer"}}`))
+		}},
+		{"items", func(s contract.Schema) contract.Schema { return s.With("items", raw(`{"type":"integer"}`)) }},
+		{"maxItems", func(s contract.Schema) contract.Schema { return s.With("maxItems", 3) }},
+	}
+	decided, looks, pair := 0, 0, 0
+	for name, s := range d.Components.Schemas.All() {
+		places := 0
+		s.Rewrite(func(s contract.Schema) contract.Schema { places++; return s })
+		for at := range places {
+			for _, step := range steps {
+				if pair++; pair%7 != 0 {
+					continue
+				}
+				n := 0
+				changed := s.Rewrite(func(s contract.Schema) contract.Schema {
+					if n++; n == at+1 && s.Text().Kind() == '{' {
+						return step.make(s)
+					}
+					return s
+				})
+				for _, direction := range []string{`"requestBody":{"content":{"application/json":{"schema":%s}}}`, `"responses":{"200":{"description":"","content":{"application/json":{"schema":%s}}}}`} {
+					var of [2]*contract.Document
+					for i, one := range []contract.Schema{s, changed} {
+						if of[i], err = contract.Read([]byte(head + fmt.Sprintf(`,"paths":{"/a":{"post":{`+direction+`}}}}`, one.Text()))); err != nil {
+							t.Fatal(err)
+						}
+						of[i].Components = d.Components
+					}
+					class, said := worst(contract.Compare(of[0], of[1]))
+					if class == contract.Look {
+						looks++
+						t.Logf("%s, %s at %d: %s", name, step.name, at, said)
+					} else {
+						decided++
+					}
+				}
+			}
+		}
+	}
+	if share := float64(looks) / float64(looks+decided); share > 0.05 || looks+decided < 200 {
+		t.Errorf("%d of %d are not decided", looks, looks+decided)
+	}
+	t.Logf("%d decided, %d not", decided, looks)
+}

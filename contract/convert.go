@@ -40,14 +40,14 @@ func (d *Document) As(version string) (*Document, []Loss, error) {
 
 // toThreeTwo says by the words of 3.2 what 3.1 has none for: the items of streams, and other methods.
 func (d *Document) toThreeTwo() {
-	each(d, func(_ string, m *MediaType) {
+	Each(d, func(_ string, m *MediaType) {
 		if item, has := m.More.Get(ItemKey); has {
 			m.Item, m.Schema = SchemaOf(item), Schema{}
 			m.remove(ItemKey)
 			m.Forget("schema")
 		}
 	})
-	each(d, func(_ string, p *PathItem) {
+	Each(d, func(_ string, p *PathItem) {
 		others, _ := p.More.Get(othersKey)
 		var left jsonObject
 		for method, text := range (SchemaOf(others)).Members() {
@@ -72,13 +72,7 @@ func (d *Document) toThreeTwo() {
 // remove takes a member away that the type does not know.
 func (o *Object) remove(name string) {
 	o.Forget(name)
-	var left Map[jsontext.Value]
-	for other, value := range o.More.All() {
-		if other != name {
-			left.Set(other, value)
-		}
-	}
-	o.More = left
+	o.More.Delete(name)
 }
 
 // notInThreeZero are keywords of draft 2020-12 that the dialect of 3.0 lacks, and that nothing stands for.
@@ -105,25 +99,25 @@ func (d *Document) toThreeZero() (lost []Loss) {
 		d.Components.PathItems = Map[*PathItem]{}
 		d.Components.Forget("pathItems")
 	}
-	each(d, func(pointer string, s *SecurityScheme) {
+	Each(d, func(pointer string, s *SecurityScheme) {
 		if s.Type == "mutualTLS" {
 			lose(pointer, "3.0 has no mutualTLS: it is an API key here")
 			s.Type, s.In, s.Name = "apiKey", "header", "Authorization"
 		}
 	})
-	each(d, func(_ string, o *Operation) {
+	Each(d, func(_ string, o *Operation) {
 		if o.Responses.Len() == 0 {
 			o.Responses.Set("default", &Response{Description: "An answer"})
 		}
 	})
-	each(d, func(pointer string, s *Schema) {
+	Each(d, func(pointer string, s *Schema) {
 		if !s.IsZero() {
 			*s = s.Rewrite(func(s Schema) Schema {
 				return toThreeZero(s, func(format string, args ...any) { lose(pointer, format, args...) })
 			})
 		}
 	})
-	each(d, func(pointer string, p *PathItem) {
+	Each(d, func(pointer string, p *PathItem) {
 		if others, has := p.More.Get(othersKey); has {
 			for method := range (SchemaOf(others)).Members() {
 				lose(pointer, "%s is a method that 3.0 has no member for: its schemas are those of 3.1", method)

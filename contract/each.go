@@ -7,8 +7,9 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// each visits every part of one type in a document, with the pointer to it.
-func each[T any](d *Document, visit func(pointer string, part *T)) {
+// Each visits every part of one type in a document, such as Schema or Operation, with the pointer to it, in the order of
+// the document. The part can be changed. A schema is visited as a whole: [Schema.Rewrite] visits those in it.
+func Each[T any](d *Document, visit func(pointer string, part *T)) {
 	eachPart(reflect.ValueOf(d).Elem(), "", func(pointer string, v reflect.Value) {
 		if part, is := v.Addr().Interface().(*T); is {
 			visit(pointer, part)

@@ -8,7 +8,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
+	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/facts"
@@ -153,6 +155,8 @@ const (
 	ItemKey = "x-wicketway-item"
 	// OpenKey is in an answer whose status, media type and header fields can be others.
 	OpenKey = "x-wicketway-open"
+	// sunsetKey is in an operation that ends, with the time (RFC 3339); see [Operation.Sunset].
+	sunsetKey = "x-wicketway-sunset"
 	// FieldsKey is in the document, with the header fields that middleware can add to every answer.
 	FieldsKey = "x-wicketway-fields"
 )
@@ -198,6 +202,21 @@ func (p *PathItem) Operation(method string) **Operation {
 	return nil
 }
 
+// Sunset is when the operation ends (RFC 8594); the zero Time where the contract does not say.
+func (o *Operation) Sunset() (at time.Time) {
+	said, _ := o.More.Get(sunsetKey)
+	at, _ = time.Parse(time.RFC3339, textIn(said))
+	return at
+}
+
+// textIn is a JSON string; "" for any other value.
+func textIn(value jsontext.Value) (s string) {
+	if value.Kind() == jsontext.KindString {
+		json.Unmarshal(value, &s)
+	}
+	return s
+}
+
 // Operations gives those of a path by their methods; * is every method that has none of its own.
 func (p *PathItem) Operations() iter.Seq2[string, *Operation] {
 	return func(yield func(string, *Operation) bool) {
@@ -231,7 +250,12 @@ func (m *making) operation(r facts.Route, names []string) *Operation {
 			o.Tags = []string{tag}
 		}
 	}
-	o.Deprecated = r.Retirement != nil && !r.Retirement.Deprecated.IsZero()
+	if r.Retirement != nil {
+		o.Deprecated = !r.Retirement.Deprecated.IsZero()
+		if end := r.Retirement.Sunset; !end.IsZero() {
+			o.More.Set(sunsetKey, text(end.UTC().Format(time.RFC3339)))
+		}
+	}
 	m.parameters(o, r, names)
 	m.body(o, r)
 	m.answers(o, r)

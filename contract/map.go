@@ -86,6 +86,19 @@ func (m *Map[T]) Set(name string, value T) {
 	}
 }
 
+// Delete takes a member away, if it is there.
+func (m *Map[T]) Delete(name string) {
+	i := m.index(name)
+	if i < 0 {
+		return
+	}
+	m.names, m.values = slices.Delete(slices.Clone(m.names), i, i+1), slices.Delete(slices.Clone(m.values), i, i+1)
+	for j := i; m.at != nil && j < len(m.names); j++ {
+		m.at[m.names[j]] = j
+	}
+	delete(m.at, name)
+}
+
 // put and each are what a document is read and written with.
 func (m *Map[T]) put(name string, read func(reflect.Value) error) error {
 	var value T

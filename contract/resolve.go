@@ -126,7 +126,7 @@ func stepInto(text jsontext.Value, token string) reflect.Value {
 // anchors are the schemas that have a name of their own.
 func (d *Document) anchors() map[string]Schema {
 	all := map[string]Schema{}
-	each(d, func(_ string, s *Schema) {
+	Each(d, func(_ string, s *Schema) {
 		if !strings.Contains(string(s.text), `"$anchor"`) {
 			return
 		}

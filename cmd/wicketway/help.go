@@ -32,6 +32,7 @@ var commandHelp = map[string]struct{ group, example string }{
 	"problems":       {"look", "wicketway problems ./examples/canal --code slot-taken"},
 	"retire":         {"look", "wicketway retire ./examples/canal --log access.log"},
 	"contract":       {"look", "wicketway contract ./examples/canal --version v2 --yaml --out canal.yaml"},
+	"compare":        {"look", "wicketway compare main:./examples/canal ./examples/canal"},
 	"demo":           {"try", "wicketway demo --tour"},
 	"token":          {"try", "wicketway token show \"$TOKEN\""},
 	"token make":     {"", "wicketway token make --subject grebe --scopes passages --expires-in 12h"},

@@ -9,12 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/check"
 )
 
 // printed are the types of what commands print with --json.
 var printed = map[string]reflect.Type{
+	"compare":    reflect.TypeFor[[]contract.Change](),
 	"explain":    reflect.TypeFor[explanation](),
 	"problems":   reflect.TypeFor[[]facts.Kind](),
 	"retire":     reflect.TypeFor[retiring](),

@@ -56,14 +56,15 @@ func (s source) askPackage(ctx context.Context, pkg string) ([]byte, error) {
 	}
 	k := newKept(program) // before it is built: what changes meanwhile counts
 	defer s.errs.progress("building " + pkg)()
-	text, err := askProgram(ctx, pkg)
+	text, err := askProgram(ctx, "", pkg)
 	if err == nil {
 		k.keep(text)
 	}
 	return text, err
 }
 
-func askProgram(ctx context.Context, pkg string) ([]byte, error) {
+// askProgram builds the program of a package, as it is named in a folder ("": the current one), and asks it.
+func askProgram(ctx context.Context, in, pkg string) ([]byte, error) {
 	dir, err := os.MkdirTemp("", "wicketway-")
 	if err != nil {
 		return nil, checked(err)
@@ -72,7 +73,7 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 	program, file := filepath.Join(dir, "program"), filepath.Join(dir, "description.json")
 	var said bytes.Buffer
 	build := exec.CommandContext(ctx, "go", "build", "-o", program, pkg)
-	build.Stderr = &said
+	build.Dir, build.Stderr = in, &said
 	if err := build.Run(); err != nil {
 		return nil, checked(fmt.Errorf("%s does not build:\n%s", pkg, said.String()))
 	}
@@ -81,7 +82,7 @@ func askProgram(ctx context.Context, pkg string) ([]byte, error) {
 	go giveUp(limited, cancel, file)
 	run := exec.CommandContext(limited, program)
 	run.Env = append(os.Environ(), "WICKETWAY_DESCRIBE="+file)
-	run.Stderr = &said
+	run.Dir, run.Stderr = in, &said
 	err = run.Run()
 	text, readErr := os.ReadFile(file)
 	switch {

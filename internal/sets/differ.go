@@ -43,7 +43,7 @@ func (c *Comparison) Differences(before, after *Set, from, to string) []Differen
 	}
 	d.differ(before, after, from, to)
 	if d.all == nil {
-		d.add(to, "other values are accepted", safe, witness)
+		d.add(to, "other values are possible", safe, witness)
 	}
 	return append(d.settled(to, safe, witness), hints...)
 }
@@ -105,7 +105,7 @@ func (d *differing) settled(at string, safe Verdict, witness Value) []Difference
 	case !breaks && len(d.all) == 1:
 		d.all[0].Safe, d.all[0].Witness = No, Text(witness)
 	case !breaks:
-		d.add(at, "together the changes accept other values", No, witness)
+		d.add(at, "together the changes make other values possible", No, witness)
 	}
 	return d.all
 }
@@ -125,16 +125,108 @@ func plain(s *Set, at string) (*Set, string) {
 		}
 		s, at = s.all[0], at+"/allOf/0"
 	}
-	if s.ref == "" {
+	if s.ref == "" && s.all == nil {
 		return s, at
 	}
 	if s.whole == nil {
-		s.whole = s.copy()
-		if to := s.of.follow(s.ref); to != nil {
-			s.whole.ref, s.whole.all = "", append(slices.Clone(s.all), to)
-		}
+		s.whole = s.merged(at)
 	}
 	return s.whole, at
+}
+
+// merged is a set that says by itself what its reference and allOf say, where that is one thing; else with the reference
+// among allOf.
+func (s *Set) merged(at string) *Set {
+	all, few := newQuestion().flats(conj{s})
+	if few && len(all) == 1 && !all[0].finite {
+		if m := s.fromFlat(&all[0], at); m != nil {
+			return m
+		}
+	}
+	m := s.copy()
+	if to := s.of.follow(s.ref); to != nil {
+		m.ref, m.all = "", append(slices.Clone(s.all), to)
+	}
+	return m
+}
+
+// fromFlat makes a set of an alternative; nil where it has keywords that cannot be put together.
+func (s *Set) fromFlat(f *flat, at string) *Set {
+	m := s.of.empty(s.text)
+	m.kinds = f.kind
+	if f.whole {
+		m.kinds = integer
+	}
+	m.lengths, m.count, m.required = f.lengths(), f.count(), f.required()
+	for _, lower := range []bool{true, false} {
+		if b := f.bound(lower); b != nil && lower {
+			m.low = []bound{*b}
+		} else if b != nil {
+			m.high = []bound{*b}
+		}
+	}
+	places := s.places(at, map[*Set]string{}, 0)
+	for _, rule := range f.rules {
+		if len(rule.opaque)+len(rule.odd)+len(rule.matching)+len(rule.needs)+len(rule.prefix) > 0 || rule.names != nil || rule.one != nil || rule.any != nil {
+			return nil
+		}
+		m.size, m.unique = m.size.and(rule.size), m.unique || rule.unique
+		m.steps, m.patterns, m.formats = append(m.steps, rule.steps...), append(m.patterns, rule.patterns...), append(m.formats, rule.formats...)
+		if rule.hasDef {
+			m.hasDef, m.default_ = true, rule.default_
+		}
+	}
+	names, _ := f.names()
+	for _, name := range names {
+		side, _ := f.side(name)
+		m.members, m.order = withMember(m.members, name, s.of.together(side)), append(m.order, name)
+		for _, rule := range f.rules {
+			if rule.members[name] != nil {
+				m.memberAt = append(m.memberAt, [2]string{name, places[rule] + "/properties/" + escape(name)})
+				break
+			}
+		}
+	}
+	m.additional, m.items = s.of.together(f.others()), s.of.together(f.item(0))
+	return m
+}
+
+// together is the set of what is in all of several; nil for none.
+func (d *Schemas) together(all conj) *Set {
+	switch len(all) {
+	case 0:
+		return nil
+	case 1:
+		return all[0]
+	}
+	s := d.empty(jsontext.Value("{}"))
+	s.all = all
+	return s
+}
+
+// places finds where the sets are that a set is made of.
+func (s *Set) places(at string, all map[*Set]string, depth int) map[*Set]string {
+	if _, known := all[s]; known || depth > deepest {
+		return all
+	}
+	all[s] = at
+	if to := s.of.follow(s.ref); s.ref != "" && to != nil {
+		to.places(strings.TrimPrefix(s.ref, "#"), all, depth+1)
+	}
+	for i, one := range s.all {
+		one.places(at+"/allOf/"+strconv.Itoa(i), all, depth+1)
+	}
+	return all
+}
+
+// place is where a member is in a set that is at a pointer.
+func (s *Set) place(at, name string) string {
+	for _, one := range s.memberAt {
+		if one[0] == name {
+			return one[1]
+		}
+	}
+	return at + "/properties/" + escape(name)
 }
 
 func (d *Schemas) followed(s *Set) *Set {
@@ -200,6 +292,9 @@ func (d *differing) patch(before *Set, at, text string, change func(*Set)) {
 	change(changed)
 	changed.id = id
 	safe, witness := d.isSafe(before, changed)
+	if safe == Yes && d.isProved(changed, before) {
+		return // by itself it changes nothing
+	}
 	d.add(at, text, safe, witness)
 }
 
@@ -341,12 +436,11 @@ func (d *differing) sizes(before, after *Set, at string) {
 func (d *differing) objects(before, after *Set, from, to string) {
 	for _, name := range union(before.order, after.order) {
 		b, a := before.members[name], after.members[name]
-		place := "/properties/" + escape(name)
 		switch {
 		case b != nil && a != nil:
-			d.differ(b, a, from+place, to+place)
+			d.differ(b, a, before.place(from, name), after.place(to, name))
 		case b != nil:
-			d.patch(before, from+place, "the member "+name+" is gone", func(s *Set) {
+			d.patch(before, before.place(from, name), "the member "+name+" is gone", func(s *Set) {
 				s.members = withMember(s.members, name, nil)
 				s.order = slices.DeleteFunc(slices.Clone(s.order), func(other string) bool { return other == name })
 				s.additional, s.matching = after.additional, after.matching
@@ -355,7 +449,7 @@ func (d *differing) objects(before, after *Set, from, to string) {
 				}
 			})
 		default:
-			d.patch(before, to+place, "the member "+name+" is new", func(s *Set) {
+			d.patch(before, after.place(to, name), "the member "+name+" is new", func(s *Set) {
 				s.members, s.order = withMember(s.members, name, a), append(slices.Clone(s.order), name)
 				if slices.Contains(after.required, name) {
 					s.required = union(s.required, []string{name})
@@ -547,7 +641,7 @@ func (d *differing) meanings(before, after *Set, at string, depth int) {
 	}
 	for name, m := range before.members {
 		if other := after.members[name]; other != nil {
-			d.meanings(m, other, at+"/properties/"+escape(name), depth+1)
+			d.meanings(m, other, after.place(at, name), depth+1)
 		}
 	}
 	if before.items != nil && after.items != nil {

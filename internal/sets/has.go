@@ -2,6 +2,9 @@ package sets
 
 import (
 	"math/big"
+	"net/url"
+	"regexp"
+	"strings"
 	"unicode/utf8"
 
 	"github.com/wicketway/wicketway/internal/check"
@@ -116,8 +119,20 @@ func isOfFormat(name, v string) Verdict {
 	if holds, known := check.Format(name); known {
 		return verdict(holds(v))
 	}
+	if name == "uri-reference" {
+		_, err := url.Parse(v)
+		switch {
+		case strings.ContainsAny(v, " \\\"<>^`{|}"):
+			return No
+		case err == nil && plainReference.MatchString(v):
+			return Yes
+		}
+	}
 	return Maybe
 }
+
+// plainReference is a path, and nothing that readers of URIs may see in different ways.
+var plainReference = regexp.MustCompile(`^[A-Za-z0-9/._~-]*$`)
 
 func (s *Set) hasItems(v []Value, depth int) Verdict {
 	known := verdict(s.count.has(len(v)))

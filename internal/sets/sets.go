@@ -64,12 +64,13 @@ func New(lookup func(ref string) (jsontext.Value, bool), of *Schemas, direction 
 
 // A Set is what a schema accepts.
 type Set struct {
-	of    *Schemas
-	id    int
-	text  jsontext.Value
-	none  bool // the schema false
-	open  bool // the schema true, or {}
-	whole *Set // the same with its reference among all; made when it is asked for
+	of       *Schemas
+	id       int
+	text     jsontext.Value
+	none     bool        // the schema false
+	open     bool        // the schema true, or {}
+	memberAt [][2]string // members of a set that was put together, and where they are
+	whole    *Set        // the same with its reference among all; made when it is asked for
 
 	kinds    kinds
 	hasEnum  bool
