@@ -68,7 +68,7 @@ func Compare(before, after *Document) []Change {
 	for i, direction := range []sets.Direction{sets.Sent, sets.Read} {
 		c.schemas[i][0] = sets.New(before.followed(), nil, direction)
 		c.schemas[i][1] = sets.New(after.followed(), c.schemas[i][0], direction)
-		c.by[i] = sets.Compare(direction)
+		c.by[i] = sets.Compare(c.schemas[i][0])
 	}
 	c.dynamic = sync.OnceValue(func() bool { return sameDynamic(before, after) })
 	c.document()

@@ -189,7 +189,7 @@ func TestSample(t *testing.T) {
 		`{"type":"array","contains":{"const":4},"minContains":2,"items":{"type":"integer"}}`:      "[4,4]",
 		`{"type":"object","required":["a"],"properties":{"a":{"default":5}},"maxProperties":1.0}`: `{"a":5}`,
 	} {
-		if got, has := d.Sample(contract.SchemaOf(jsontext.Value(schema))); string(got) != want || has != (want != "") {
+		if got, has := d.Values().Sample(contract.SchemaOf(jsontext.Value(schema))); string(got) != want || has != (want != "") {
 			t.Errorf("%s: %s, want %s", schema, got, want)
 		}
 	}

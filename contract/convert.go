@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 )
 
@@ -105,6 +106,7 @@ func (d *Document) toThreeZero() (lost []Loss) {
 			s.Type, s.In, s.Name = "apiKey", "header", "Authorization"
 		}
 	})
+	d.scopesAside(lose)
 	Each(d, func(_ string, o *Operation) {
 		if o.Responses.Len() == 0 {
 			o.Responses.Set("default", &Response{Description: "An answer"})
@@ -125,6 +127,51 @@ func (d *Document) toThreeZero() (lost []Loss) {
 		}
 	})
 	return lost
+}
+
+// securityKey is in an operation of 3.0, with requirements whose scopes only later versions have. A document that is read
+// has them in the operation itself as well.
+const securityKey = "x-wicketway-security"
+
+// scopesAside takes the scopes of other schemes than oauth2 and openIdConnect away, since 3.0 has none there (4.7.30), and
+// keeps them where a reader of ours finds them.
+func (d *Document) scopesAside(lose func(pointer, format string, args ...any)) {
+	Each(d, func(pointer string, o *Operation) {
+		if o.Security == nil {
+			return
+		}
+		lost := false
+		all := make([]Requirement, len(*o.Security))
+		for i, r := range *o.Security {
+			for name, scopes := range r.All() {
+				s, err := Resolve[SecurityScheme](d, "#/components/securitySchemes/"+escaper.Replace(name))
+				if err == nil && s.Type != "oauth2" && s.Type != "openIdConnect" && len(scopes) > 0 {
+					lost, scopes = true, []string{}
+				}
+				all[i].Set(name, scopes)
+			}
+		}
+		if lost {
+			only := writable{&Operation{Security: o.Security}}
+			if text, err := json.Marshal(only); err == nil {
+				value, _ := SchemaOf(text).Get("security")
+				o.More.Set(securityKey, value)
+			}
+			o.Security = &all
+			lose(pointer+"/security", "the scopes of schemes other than oauth2: "+securityKey)
+		}
+	})
+}
+
+// scopesBack is the way back.
+func (d *Document) scopesBack() {
+	Each(d, func(_ string, o *Operation) {
+		value, has := o.More.Get(securityKey)
+		var only Operation
+		if has && readPart(jsontext.Value(`{"security":`+string(value)+`}`), &only) == nil {
+			o.Security = only.Security
+		}
+	})
 }
 
 // toThreeZero makes one schema of draft 2020-12 one of OpenAPI 3.0.
@@ -191,6 +238,9 @@ func toThreeZero(s Schema, lose func(format string, args ...any)) Schema {
 		default:
 			out.add(name, value)
 		}
+	}
+	if string(keep["type"]) == `"array"` && keep["items"] == nil {
+		out.add("items", jsontext.Value("{}"))
 	}
 	return out.schema()
 }

@@ -2,6 +2,7 @@ package contract
 
 import (
 	"fmt"
+	"iter"
 	"reflect"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -40,6 +41,38 @@ func eachPart(v reflect.Value, pointer string, visit func(string, reflect.Value)
 		default:
 			membersOf(v, func(name string, value reflect.Value) { eachPart(value, pointer+"/"+escaper.Replace(name), visit) })
 		}
+	}
+}
+
+// An ObjectAt is an object of the specification in a document, by the names of its members.
+type ObjectAt struct {
+	Pointer string
+	Known   []string // that it can have
+	Has     []string // those of them that it has
+	Unknown []string // others that it has
+}
+
+// Objects gives all objects of the specification in a document, except those whose members have names of anybody's choice.
+func Objects(d *Document) iter.Seq[ObjectAt] {
+	return func(yield func(ObjectAt) bool) {
+		done := false
+		eachPart(reflect.ValueOf(d).Elem(), "", func(pointer string, v reflect.Value) {
+			_, isMap := v.Addr().Interface().(mapping)
+			_, isSchema := v.Addr().Interface().(*Schema)
+			if done || isMap || isSchema {
+				return
+			}
+			t := objectOf(v.Type())
+			o := ObjectAt{Pointer: pointer, Known: t.names}
+			membersOf(v, func(name string, _ reflect.Value) {
+				if _, known := t.members[name]; known {
+					o.Has = append(o.Has, name)
+				} else {
+					o.Unknown = append(o.Unknown, name)
+				}
+			})
+			done = !yield(o)
+		})
 	}
 }
 

@@ -45,13 +45,13 @@ func (m *making) example(o *Operation, e facts.Example) {
 // samples are examples that are made by the rules, of bodies that have none: what is to be sent, and what is answered. A
 // problem has that of its kind.
 func (m *making) samples() {
-	sent, read := m.doc.sampler(sets.Sent), m.doc.sampler(sets.Read)
-	add := func(content *Map[MediaType], sample func(Schema) (jsontext.Value, bool)) {
+	sent, read := m.doc.valuesOf(sets.Sent), m.doc.valuesOf(sets.Read)
+	add := func(content *Map[MediaType], of *Values) {
 		for media, c := range content.All() {
 			if c.Schema.IsZero() || c.Examples.Len() > 0 || !isJSON(media) || c.More.Len() > 0 {
 				continue
 			}
-			if value, has := sample(c.Schema); has {
+			if value, has := of.Sample(c.Schema); has {
 				c.Example = value
 				content.Set(media, c)
 			}

@@ -11,6 +11,7 @@ import (
 // fromThreeZero makes a document of OpenAPI 3.0 one of 3.1: its schemas are those of another dialect.
 func (d *Document) fromThreeZero() {
 	d.OpenAPI = Version
+	d.scopesBack()
 	Each(d, func(_ string, s *Schema) {
 		if !s.IsZero() {
 			*s = s.Rewrite(fromThreeZero)

@@ -163,21 +163,33 @@ func (d *Document) followed() func(ref string) (jsontext.Value, bool) {
 	}
 }
 
-// Sample gives a value that a schema of the document accepts, as JSON: an example or the default where it has one, and
-// else one that is made by its rules, the same each time. It reports false where none is found: no value is accepted, or
-// a rule is beyond what is computed with, such as a pattern that Go cannot read.
-func (d *Document) Sample(s Schema) (jsontext.Value, bool) {
-	return d.sampler(sets.Either)(s)
+// Values computes with the schemas of a document. It is not safe for concurrent use.
+type Values struct{ of *sets.Schemas }
+
+// Values prepares that. The document must not be changed meanwhile.
+func (d *Document) Values() *Values { return d.valuesOf(sets.Either) }
+
+func (d *Document) valuesOf(direction sets.Direction) *Values {
+	return &Values{sets.New(d.followed(), nil, direction)}
 }
 
-// sampler makes samples of several schemas, for one direction.
-func (d *Document) sampler(direction sets.Direction) func(Schema) (jsontext.Value, bool) {
-	all := sets.New(d.followed(), nil, direction)
-	return func(s Schema) (jsontext.Value, bool) {
-		v, has := all.Of(s.text).Sample()
-		if !has {
-			return nil, false
-		}
-		return sets.Text(v), true
+// Sample gives a value that a schema accepts, as JSON: an example or the default where it has one, and else one that is made
+// by its rules, the same each time. It reports false where none is found: no value is accepted, or a rule is beyond what is
+// computed with, such as a pattern that Go cannot read.
+func (v *Values) Sample(s Schema) (jsontext.Value, bool) {
+	one, has := v.of.Of(s.text).Sample()
+	if !has {
+		return nil, false
 	}
+	return sets.Text(one), true
 }
+
+// Costs is how many schemas have to be asked about a value, up to a limit. Schemas that refer to each other can make that a
+// large number for a small document.
+func (v *Values) Costs(s Schema, value jsontext.Value, limit int) int {
+	one, _ := sets.ValueOf(value)
+	return v.of.Of(s.text).Costs(one, limit)
+}
+
+// IsEmpty reports whether it is certain that a schema accepts no value.
+func (v *Values) IsEmpty(s Schema) bool { return v.of.Of(s.text).IsEmpty() == sets.Yes }

@@ -2,6 +2,7 @@ package contract
 
 import (
 	"bytes"
+	"fmt"
 	"iter"
 	"strings"
 
@@ -123,6 +124,34 @@ func listOf(array jsontext.Value) (all []Schema) {
 		}
 	}
 	return all
+}
+
+// Below gives the schemas right below this one, each with the pointer to it from here.
+func (s Schema) Below() iter.Seq2[string, Schema] {
+	return func(yield func(string, Schema) bool) {
+		for keyword, value := range s.Members() {
+			at := "/" + escaper.Replace(keyword)
+			switch kind := keywords[keyword]; {
+			case kind == holdsSchema:
+				if !yield(at, SchemaOf(value)) {
+					return
+				}
+			case kind == holdsSchemas:
+				all := s.Schemas(keyword)
+				for name, one := range all.All() {
+					if !yield(at+"/"+escaper.Replace(name), one) {
+						return
+					}
+				}
+			case kind == holdsList:
+				for i, one := range listOf(value) {
+					if !yield(fmt.Sprint(at, "/", i), one) {
+						return
+					}
+				}
+			}
+		}
+	}
 }
 
 // One is the schema of a keyword whose value is one: items, not, additionalProperties.

@@ -184,7 +184,7 @@ func printChanges(to io.Writer, changes []contract.Change, all bool) {
 	names, of := byOperation(changes)
 	for _, name := range names {
 		shown := slices.DeleteFunc(slices.Clone(of[name]), func(c contract.Change) bool { return c.Class == contract.Safe && !all })
-		if shown == nil || len(shown) == 0 {
+		if len(shown) == 0 {
 			continue
 		}
 		title := name

@@ -32,6 +32,7 @@ var commandHelp = map[string]struct{ group, example string }{
 	"problems":       {"look", "wicketway problems ./examples/canal --code slot-taken"},
 	"retire":         {"look", "wicketway retire ./examples/canal --log access.log"},
 	"contract":       {"look", "wicketway contract ./examples/canal --version v2 --yaml --out canal.yaml"},
+	"contract check": {"", "wicketway contract check canal.yaml"},
 	"compare":        {"look", "wicketway compare main:./examples/canal ./examples/canal"},
 	"demo":           {"try", "wicketway demo --tour"},
 	"token":          {"try", "wicketway token show \"$TOKEN\""},
@@ -62,7 +63,10 @@ func printHelp(to io.Writer, c *cobra.Command) {
 	out := screenOf(to)
 	title := func(text string) { fmt.Fprintf(out, "\n%s\n", out.mark(strong, text)) }
 	usage := c.CommandPath() + strings.TrimPrefix(c.Use, c.Name())
-	if c.HasAvailableSubCommands() {
+	switch takesArguments := c.Use != c.Name(); {
+	case c.HasAvailableSubCommands() && takesArguments:
+		usage += "\n" + c.CommandPath() + " COMMAND"
+	case c.HasAvailableSubCommands():
 		usage += " COMMAND"
 	}
 	fmt.Fprintln(out, out.mark(strong, usage))

@@ -81,11 +81,7 @@ func contractsIn(from string, text []byte) ([]versioned, error) {
 
 // readContract reads a document as JSON or YAML. Faults begin with the name of the file.
 func readContract(from string, text []byte) (*contract.Document, error) {
-	read := yaml.Read
-	if bytes.HasPrefix(bytes.TrimSpace(text), []byte("{")) {
-		read = contract.Read
-	}
-	doc, err := read(text)
+	doc, err := yaml.Read(text)
 	if all, is := errors.AsType[contract.Faults](err); is {
 		lines := []string{from + " is not an OpenAPI document:"}
 		for _, f := range all {

@@ -10,18 +10,20 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/wicketway/wicketway/contract"
+	contractcheck "github.com/wicketway/wicketway/contract/check"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/check"
 )
 
 // printed are the types of what commands print with --json.
 var printed = map[string]reflect.Type{
-	"compare":    reflect.TypeFor[[]contract.Change](),
-	"explain":    reflect.TypeFor[explanation](),
-	"problems":   reflect.TypeFor[[]facts.Kind](),
-	"retire":     reflect.TypeFor[retiring](),
-	"routes":     reflect.TypeFor[facts.API](),
-	"token show": reflect.TypeFor[shownToken](),
+	"contract check": reflect.TypeFor[[]contractcheck.Finding](),
+	"compare":        reflect.TypeFor[[]contract.Change](),
+	"explain":        reflect.TypeFor[explanation](),
+	"problems":       reflect.TypeFor[[]facts.Kind](),
+	"retire":         reflect.TypeFor[retiring](),
+	"routes":         reflect.TypeFor[facts.API](),
+	"token show":     reflect.TypeFor[shownToken](),
 }
 
 func schemaCommand() *cobra.Command {

@@ -28,6 +28,7 @@ type Validator struct {
 	compiled map[string]*jsonschema.Schema // by text
 	made     int                           // documents for the compiler
 	doc      *contract.Document
+	values   *contract.Values
 	added    map[string]bool // resources, by their addresses
 	unheld   []string
 }
@@ -46,6 +47,7 @@ func New(d *contract.Document) (*Validator, error) {
 	if err != nil {
 		return nil, err
 	}
+	v.values = d.Values()
 	if v.doc = d; copied.Components != nil {
 		for name, s := range copied.Components.Schemas.All() {
 			copied.Components.Schemas.Set(name, s.Rewrite(v.absolute))
@@ -115,6 +117,9 @@ func (v *Validator) Check(s contract.Schema, value []byte) error {
 	if err != nil {
 		return err
 	}
+	if v.costs(s, value) > mostCosts {
+		return ErrTooMany
+	}
 	read, err := jsonschema.UnmarshalJSON(bytes.NewReader(value))
 	if err != nil {
 		return contract.Faults{{Text: "is not JSON: " + err.Error()}}
@@ -127,6 +132,18 @@ func (v *Validator) Check(s contract.Schema, value []byte) error {
 		return faults(e)
 	}
 	return broken
+}
+
+// mostCosts bounds the schemas that are asked about one value.
+const mostCosts = 2_000_000
+
+// ErrTooMany says that a value was not held, since its schemas refer to each other so often that it would not end.
+var ErrTooMany = errors.New("the schemas refer to each other too often to hold a value against them")
+
+func (v *Validator) costs(s contract.Schema, value []byte) int {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.values.Costs(s, value, mostCosts+1)
 }
 
 func (v *Validator) compile(s contract.Schema) (*jsonschema.Schema, error) {

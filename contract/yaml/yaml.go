@@ -33,6 +33,9 @@ func Read(text []byte) (*contract.Document, error) {
 	d := yaml.NewDecoder(bytes.NewReader(text))
 	var root yaml.Node
 	if err := d.Decode(&root); err != nil {
+		if start := bytes.TrimLeft(text, " \t\r\n\ufeff"); len(start) > 0 && start[0] == '{' {
+			return contract.Read(text) // which was meant
+		}
 		return nil, contract.Faults{{Text: strings.TrimPrefix(err.Error(), "yaml: ")}}
 	}
 	if err := d.Decode(new(yaml.Node)); !errors.Is(err, io.EOF) {
@@ -50,6 +53,22 @@ func Read(text []byte) (*contract.Document, error) {
 		}
 	}
 	return doc, err
+}
+
+// Places finds where the values at some JSON Pointers begin in a text that can be read, or the nearest ones around them.
+func Places(text []byte, pointers []string) []contract.Place {
+	if start := bytes.TrimLeft(text, " \t\r\n\ufeff"); len(start) > 0 && start[0] == '{' && jsontext.Value(text).IsValid() {
+		return contract.Places(text, pointers)
+	}
+	var root yaml.Node
+	all := make([]contract.Place, len(pointers))
+	if yaml.Unmarshal(text, &root) != nil || root.Kind == 0 {
+		return all
+	}
+	for i, pointer := range pointers {
+		all[i].Line, all[i].Column = place(&root, jsontext.Pointer(pointer))
+	}
+	return all
 }
 
 // maxDepth is how deep nodes may be nested: that of package contract, and what YAML has around a document.

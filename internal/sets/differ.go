@@ -25,9 +25,10 @@ type Comparison struct {
 	read bool // what the new schema allows must be in the old one; else the other way round
 }
 
-// Compare prepares the comparison of schemas for one direction: what clients send, or read.
-func Compare(direction Direction) *Comparison {
-	return &Comparison{newQuestion(), direction == Read}
+// Compare prepares the comparison of schemas with those of another document, for their direction: what clients send, or
+// read.
+func Compare(of *Schemas) *Comparison {
+	return &Comparison{newQuestion(of), of.direction == Read}
 }
 
 // Differences are those between two schemas that accept different values, with their places below two pointers. The
@@ -54,11 +55,11 @@ func (c *Comparison) isSafe(before, after *Set) (Verdict, Value) {
 	if c.read {
 		x, y = after, before
 	}
-	c.q.steps = 0
+	c.again()
 	if c.q.within(conj{x}, y) == Yes {
 		return Yes, nil
 	}
-	c.q.steps = 0
+	c.again()
 	v, found := c.q.counter(conj{x}, conj{y}, 0)
 	if found {
 		return No, v
@@ -66,13 +67,16 @@ func (c *Comparison) isSafe(before, after *Set) (Verdict, Value) {
 	return Maybe, nil
 }
 
+// again gives the next question all its steps.
+func (c *Comparison) again() { c.q.steps, *c.q.left = 0, mostSteps }
+
 // isProved reports whether a change is safe, without looking for a value that shows that it is not.
 func (c *Comparison) isProved(before, after *Set) bool {
 	x, y := before, after
 	if c.read {
 		x, y = after, before
 	}
-	c.q.steps = 0
+	c.again()
 	return c.q.within(conj{x}, y) == Yes
 }
 
@@ -137,7 +141,7 @@ func plain(s *Set, at string) (*Set, string) {
 // merged is a set that says by itself what its reference and allOf say, where that is one thing; else with the reference
 // among allOf.
 func (s *Set) merged(at string) *Set {
-	all, few := newQuestion().flats(conj{s})
+	all, few := newQuestion(s.of).flats(conj{s})
 	if few && len(all) == 1 && !all[0].finite {
 		if m := s.fromFlat(&all[0], at); m != nil {
 			return m

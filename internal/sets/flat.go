@@ -54,6 +54,12 @@ func (q *question) meet(all []flat, s *Set) []flat {
 	if s.none {
 		return []flat{}
 	}
+	if !slices.ContainsFunc(all, func(f flat) bool { return !f.rules.contains(s) }) {
+		return all // they have been in it already
+	}
+	if len(all) > 0 {
+		q.steps += len(all[0].rules) / 16 // which are copied
+	}
 	of := make([]flat, 0, len(all))
 	for _, f := range all {
 		if f.kind&s.kinds == 0 {

@@ -11,7 +11,56 @@ import (
 )
 
 // Has reports whether a value is in a set.
-func (s *Set) Has(v Value) Verdict { return s.has(v, 0) }
+func (s *Set) Has(v Value) Verdict {
+	*s.of.left = mostSteps
+	return s.has(v, 0)
+}
+
+// Costs is how many schemas are asked about a value and what is in it, up to a limit: schemas that refer to each other can
+// make a small document expensive.
+func (s *Set) Costs(v Value, limit int) int {
+	n := 0
+	s.costs(v, &n, limit)
+	return n
+}
+
+func (s *Set) costs(v Value, n *int, limit int) {
+	if *n++; *n > limit {
+		return
+	}
+	ask := func(one *Set, v Value) {
+		if one != nil && *n <= limit {
+			one.costs(v, n, limit)
+		}
+	}
+	if s.ref != "" {
+		ask(s.of.follow(s.ref), v)
+	}
+	for _, all := range [][]*Set{s.all, s.any, s.one, s.when, {s.not}} {
+		for _, one := range all {
+			ask(one, v)
+		}
+	}
+	switch v := v.(type) {
+	case []Value:
+		for i, one := range v {
+			if i < len(s.prefix) {
+				ask(s.prefix[i], one)
+			} else {
+				ask(s.items, one)
+			}
+			ask(s.holds, one)
+		}
+	case map[string]Value:
+		for _, name := range sortedNames(v) {
+			ask(s.names, name)
+			sides, _ := s.side(name)
+			for _, one := range sides {
+				ask(one, v[name])
+			}
+		}
+	}
+}
 
 // deepest bounds references that lead on without a step into the value.
 const deepest = 200
@@ -20,7 +69,7 @@ func (s *Set) has(v Value, depth int) Verdict {
 	if s.none {
 		return No
 	}
-	if depth > deepest {
+	if *s.of.left--; depth > deepest || *s.of.left < 0 {
 		return Maybe
 	}
 	known := Yes

@@ -16,7 +16,7 @@ import (
 // Sample gives a value of the set: an example or the default where the schema has one, and else one that is made by its
 // rules, always the same. It reports false where it finds none.
 func (s *Set) Sample() (Value, bool) {
-	q := newQuestion()
+	q := newQuestion(s.of)
 	return q.sample(conj{s}, 0)
 }
 
@@ -628,7 +628,7 @@ func (q *question) members(f *flat, names []string, depth int) (map[string]Value
 
 // Kinds are the names of the types that values of the set can have; all of them where that is not known.
 func (s *Set) Kinds() (names []string) {
-	all, few := newQuestion().flats(conj{s})
+	all, few := newQuestion(s.of).flats(conj{s})
 	if !few {
 		return strings.Split(anything.String(), ", ")
 	}
@@ -642,7 +642,7 @@ func (s *Set) Kinds() (names []string) {
 
 // Constant is the one text that a member has in every value of the set; "" where there are several, or none.
 func (s *Set) Constant(member string) (text string) {
-	q := newQuestion()
+	q := newQuestion(s.of)
 	all, few := q.flats(conj{s})
 	if !few {
 		return ""

@@ -48,16 +48,18 @@ type Schemas struct {
 	refs      map[string]*Set
 	texts     map[string]*Set
 	made      *int // numbers of sets, of all that are compared
+	left      *int // steps of a question, of all that are compared
 	keys      map[string]string
+	spent     int // steps of the questions IsEmpty
 }
 
 // New makes the schemas of a document, whose references a function follows. Of is another document that these are
 // compared with; it may be nil.
 func New(lookup func(ref string) (jsontext.Value, bool), of *Schemas, direction Direction) *Schemas {
-	d := &Schemas{lookup: lookup, direction: direction, refs: map[string]*Set{}, texts: map[string]*Set{}, made: new(int),
+	d := &Schemas{lookup: lookup, direction: direction, refs: map[string]*Set{}, texts: map[string]*Set{}, made: new(int), left: new(int),
 		keys: map[string]string{}}
 	if of != nil {
-		d.made = of.made
+		d.made, d.left = of.made, of.left
 	}
 	return d
 }
@@ -570,18 +572,29 @@ func (k *keying) reference(ref string) {
 	k.above = k.above[:len(k.above)-1]
 }
 
-// conj is a conjunction of sets, each once, by number.
+// conj is a conjunction of sets, each once, by number. It is not changed.
 type conj []*Set
 
 func (c conj) and(others ...*Set) conj {
-	all := slices.Clone(c)
+	all := c
 	for _, o := range others {
-		if o != nil && !slices.Contains(all, o) {
-			all = append(all, o)
+		if o == nil {
+			continue
+		}
+		if i, has := all.find(o); !has {
+			all = slices.Insert(slices.Clip(all), i, o)
 		}
 	}
-	slices.SortFunc(all, func(a, b *Set) int { return cmp.Compare(a.id, b.id) })
 	return all
+}
+
+func (c conj) find(s *Set) (int, bool) {
+	return slices.BinarySearchFunc(c, s, func(a, b *Set) int { return cmp.Compare(a.id, b.id) })
+}
+
+func (c conj) contains(s *Set) bool {
+	_, has := c.find(s)
+	return has
 }
 
 func (c conj) key() string {

@@ -12,6 +12,7 @@ const mostSteps = 200_000
 // A question is one that is being answered.
 type question struct {
 	steps    int
+	left     *int // steps of values that are held against sets
 	apart    map[string][]flat
 	inRefs   map[*Set]int
 	empty    map[string]bool
@@ -25,8 +26,9 @@ type question struct {
 	countered map[string]Value
 }
 
-func newQuestion() *question {
-	return &question{apart: map[string][]flat{}, inRefs: map[*Set]int{}, empty: map[string]bool{}, emptying: map[string]bool{},
+func newQuestion(of *Schemas) *question {
+	*of.left = mostSteps
+	return &question{left: of.left, apart: map[string][]flat{}, inRefs: map[*Set]int{}, empty: map[string]bool{}, emptying: map[string]bool{},
 		assumed: map[string]int{}, proved: map[string]Verdict{}, samples: map[string][]Value{}, sampling: map[string]bool{}, countered: map[string]Value{}, lowest: noAssumption}
 }
 
@@ -34,7 +36,7 @@ const noAssumption = 1 << 30
 
 // Within reports whether every value of a set is in another one. No comes with a value that is in the first alone.
 func (s *Set) Within(of *Set) (Verdict, Value) {
-	q := newQuestion()
+	q := newQuestion(s.of)
 	if q.within(conj{s}, of) == Yes {
 		return Yes, nil
 	}
@@ -46,13 +48,21 @@ func (s *Set) Within(of *Set) (Verdict, Value) {
 	return Maybe, nil
 }
 
-// IsEmpty reports whether no value is in the set: Yes and No are certain.
+// mostSpent bounds the steps that the questions IsEmpty cost for one document.
+const mostSpent = 10 * mostSteps
+
+// IsEmpty reports whether no value is in the set: Yes and No are certain. Asked of a document's sets again and again it
+// gives up in the end.
 func (s *Set) IsEmpty() Verdict {
-	q := newQuestion()
+	if s.of.spent > mostSpent {
+		return Maybe
+	}
+	q := newQuestion(s.of)
+	defer func() { s.of.spent += q.steps + mostSteps - *q.left }()
 	if q.isEmpty(conj{s}) {
 		return Yes
 	}
-	if _, has := s.Sample(); has {
+	if _, has := q.sample(conj{s}, 0); has {
 		return No
 	}
 	return Maybe
@@ -60,7 +70,7 @@ func (s *Set) IsEmpty() Verdict {
 
 // within proves that c is in b, or does not: it never returns No.
 func (q *question) within(c conj, b *Set) Verdict {
-	if b.open || slices.Contains(c, b) {
+	if b.open || c.contains(b) {
 		return Yes
 	}
 	key := c.key() + "in " + conj{b}.key()
@@ -105,7 +115,7 @@ func (q *question) inside(f *flat, b *Set, depth int) Verdict {
 	if q.steps++; q.steps > mostSteps || depth > deepest {
 		return Maybe
 	}
-	if slices.Contains(f.rules, b) {
+	if f.rules.contains(b) {
 		return Yes
 	}
 	if f.finite {
