@@ -319,7 +319,7 @@ func (m *making) parameters(o *Operation, r facts.Route, names []string) {
 			continue
 		}
 		p := &Parameter{Name: in.Name, In: in.In, Description: in.Note, Required: in.Required || in.In == "path",
-			Schema: m.refer(without(in.Schema, "description"))}
+			Schema: m.refer(SchemaOf(in.Schema).Without("description").text)}
 		if p.Schema.IsZero() {
 			p.Schema = anyText
 		}

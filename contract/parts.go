@@ -144,20 +144,6 @@ func canonical(value jsontext.Value) jsontext.Value {
 	return value
 }
 
-// without leaves a keyword out of a schema.
-func without(schema jsontext.Value, keyword string) jsontext.Value {
-	if schema.Kind() != jsontext.KindBeginObject {
-		return schema
-	}
-	var out jsonObject
-	for name, value := range (SchemaOf(schema)).Members() {
-		if name != keyword {
-			out.add(name, value)
-		}
-	}
-	return out.text()
-}
-
 // scheme adds a guard as a security scheme; of several of which one is enough each.
 func (m *making) scheme(g facts.Guard) {
 	if g.Any != nil {

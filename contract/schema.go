@@ -204,6 +204,20 @@ func (s Schema) With(keyword string, value any) Schema {
 	return out.schema()
 }
 
+// Without gives the schema without a keyword.
+func (s Schema) Without(keyword string) Schema {
+	if s.text.Kind() != jsontext.KindBeginObject {
+		return s
+	}
+	var out jsonObject
+	for name, v := range s.Members() {
+		if name != keyword {
+			out.add(name, v)
+		}
+	}
+	return out.schema()
+}
+
 // Rewrite gives the schema with every schema in it, itself last, replaced by what change makes of it. The text is read
 // once, however deep it is.
 func (s Schema) Rewrite(change func(Schema) Schema) Schema {

@@ -75,7 +75,7 @@ What OpenAPI cannot say is listed on the standard error.`,
 	c.Flags().StringVar(&openAPI, "openapi", "3.1", "`VERSION` of OpenAPI: 3.0, 3.1 or 3.2")
 	c.Flags().BoolVar(&fresh, "fresh", false, "build and run the program even where its description is kept")
 	c.ValidArgsFunction = completeArguments
-	c.AddCommand(checkCommand())
+	c.AddCommand(checkCommand(), startCommand())
 	completeFlag(c, "version", func(r facts.Route) string { return r.Version })
 	return c
 }

@@ -33,6 +33,7 @@ var commandHelp = map[string]struct{ group, example string }{
 	"retire":         {"look", "wicketway retire ./examples/canal --log access.log"},
 	"contract":       {"look", "wicketway contract ./examples/canal --version v2 --yaml --out canal.yaml"},
 	"contract check": {"", "wicketway contract check canal.yaml"},
+	"contract start": {"", "wicketway contract start canal.yaml --out canal"},
 	"compare":        {"look", "wicketway compare main:./examples/canal ./examples/canal"},
 	"demo":           {"try", "wicketway demo --tour"},
 	"token":          {"try", "wicketway token show \"$TOKEN\""},

@@ -232,3 +232,36 @@ func ask(t *testing.T, method, url, body, token string) (int, string) {
 	}
 	return response.StatusCode, string(text)
 }
+
+// What contracts are begun with builds, and is as they say.
+func TestContractStart(t *testing.T) {
+	if testing.Short() {
+		t.Skip("programs are built")
+	}
+	folder, err := os.MkdirTemp("testdata", "started")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	for file, want := range map[string]string{
+		"testdata/contracts/canal.yaml": "ok",
+		"testdata/contracts/odd.yaml":   "ok",
+		"../../docs/canal.v2.json":      `GET /api/v2/passages: The media type text/csv; charset=utf-8; header=present of the answer 200 is gone`,
+	} {
+		name := strings.Split(filepath.Base(file), ".")[0] + strconv.Itoa(len(want))
+		out := filepath.Join(folder, name)
+		var said, errs strings.Builder
+		if got := run(t.Context(), []string{"contract", "start", file, "--out", out}, &said, &errs); got != 0 || !strings.Contains(said.String(), "wrote "+out) {
+			t.Fatalf("%s: %d\n%s%s", file, got, said.String(), errs.String())
+		}
+		if wrong := goRuns(t, "vet", "./"+out); wrong != "" {
+			t.Errorf("%s: %s", file, wrong)
+		}
+		if tested, _ := exec.Command("go", "test", "./"+out).CombinedOutput(); !strings.Contains(string(tested), want) {
+			t.Errorf("%s:\n%s", file, tested)
+		}
+		if got := run(t.Context(), []string{"contract", "start", file, "--out", out}, &said, &errs); got != 1 || !strings.Contains(errs.String(), "is there already") {
+			t.Errorf("%s is written over: %d %s", out, got, errs.String())
+		}
+	}
+}

@@ -129,13 +129,44 @@ func plain(s *Set, at string) (*Set, string) {
 		}
 		s, at = s.all[0], at+"/allOf/0"
 	}
-	if s.ref == "" && s.all == nil {
+	if other, i := s.orNull(); other != nil {
+		keyword := "/anyOf/"
+		if s.one != nil {
+			keyword = "/oneOf/"
+		}
+		of, place := plain(other, at+keyword+strconv.Itoa(i))
+		if s.whole == nil {
+			s.whole = of.copy()
+			if s.whole.kinds |= null; of.hasEnum && !hasValue(of.enum, nil) {
+				s.whole.enum = append(slices.Clone(of.enum), nil)
+			}
+		}
+		return s.whole, place
+	}
+	if s.whole == nil && s.ref == "" && s.all == nil {
 		return s, at
 	}
 	if s.whole == nil {
 		s.whole = s.merged(at)
 	}
 	return s.whole, at
+}
+
+// orNull is the other one of two alternatives of which one is null alone; nil where a set is not so.
+func (s *Set) orNull() (other *Set, i int) {
+	of := s.any
+	if of == nil {
+		of = s.one
+	}
+	if len(of) != 2 || !s.only("anyOf") && !s.only("oneOf") {
+		return nil, 0
+	}
+	for i, one := range of {
+		if one.kinds == null && one.only("type") && (s.one == nil || of[1-i].has(nil, 0) == No) {
+			return of[1-i], 1 - i
+		}
+	}
+	return nil, 0
 }
 
 // merged is a set that says by itself what its reference and allOf say, where that is one thing; else with the reference
@@ -263,6 +294,10 @@ func (s *Set) copy() *Set {
 
 // differ finds the differences of two sets, place by place.
 func (d *differing) differ(before, after *Set, from, to string) {
+	types := to // where null is accepted, which may be around what else is
+	if other, _ := after.orNull(); other == nil {
+		_, types = plain(after, to)
+	}
 	before, from = plain(before, from)
 	after, to = plain(after, to)
 	if pair := [2]*Set{before, after}; d.seen[pair] || len(d.all) > mostDifferences {
@@ -277,7 +312,7 @@ func (d *differing) differ(before, after *Set, from, to string) {
 		d.patch(before, to, map[bool]string{true: "no value is accepted any more", false: "values are accepted at all"}[after.none], func(s *Set) { *s = *after })
 		return
 	}
-	if d.values(before, after, to); before.kinds&after.kinds == 0 {
+	if d.values(before, after, to, types); before.kinds&after.kinds == 0 {
 		return // all else is about other values
 	}
 	d.sizes(before, after, to)
@@ -303,7 +338,7 @@ func (d *differing) patch(before *Set, at, text string, change func(*Set)) {
 }
 
 // values are the keywords about types, enumerations and single values.
-func (d *differing) values(before, after *Set, at string) {
+func (d *differing) values(before, after *Set, at, types string) {
 	if before.kinds != after.kinds {
 		text := "the type"
 		if gone := before.kinds &^ after.kinds; gone != 0 {
@@ -315,7 +350,7 @@ func (d *differing) values(before, after *Set, at string) {
 				text = "the type " + more.String() + " is accepted as well"
 			}
 		}
-		d.patch(before, at+"/type", text, func(s *Set) {
+		d.patch(before, types+"/type", text, func(s *Set) {
 			s.kinds = after.kinds
 			if before.kinds&after.kinds == 0 { // the other keywords are about other values
 				s.hasEnum, s.enum, s.low, s.high, s.steps = after.hasEnum, after.enum, after.low, after.high, after.steps
