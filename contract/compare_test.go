@@ -317,7 +317,7 @@ func TestChangesOfOperations(t *testing.T) {
 		{`"/a":{"get":{},"put":{}}`, `"/a":{"get":{}}`, breaks, `PUT /a: The operation is gone. For example: {"method":"PUT","path":"/a"}`},
 		{`"/a":{"get":{"operationId":"x"}}`, `"/b":{"get":{"operationId":"x"}}`, breaks, "GET /a: The operation is gone: it is at /b."},
 		{`"/a/{b}":{"get":{"parameters":[{"name":"b","in":"path","required":true,"schema":{}}]}}`, `"/a/{c}":{"parameters":[{"name":"c","in":"path","required":true,"schema":{}}],"get":{}}`, none, ""},
-		{`"/a/{b}":{"get":{"parameters":[{"name":"b","in":"path","required":true,"schema":{"type":"string"}}]}}`, `"/a/{c}":{"get":{"parameters":[{"name":"c","in":"path","required":true,"schema":{"type":"integer"}}]}}`, breaks, "The path parameter c: the type string is no longer accepted"},
+		{`"/a/{b}":{"get":{"parameters":[{"name":"b","in":"path","required":true,"schema":{"type":"string"}}]}}`, `"/a/{c}":{"get":{"parameters":[{"name":"c","in":"path","required":true,"schema":{"type":"integer"}}]}}`, breaks, "The path parameter c: the type is integer, and was string"},
 		{`"/b":{},"/a":{"get":{}}`, `"/a":{"get":{}},"/b":{}`, none, ""},
 	} {
 		if got, said := worst(contract.Compare(one(c.before), one(c.after))); got != c.want || !strings.Contains(said, c.says) {

@@ -314,7 +314,7 @@ func (o *jsonObject) schema() Schema {
 
 // say adds a member with a value of Go.
 func (o *jsonObject) say(name string, value any) {
-	if text, err := json.Marshal(value); err == nil {
+	if text, err := json.Marshal(value, json.Deterministic(true)); err == nil {
 		o.add(name, text)
 	}
 }

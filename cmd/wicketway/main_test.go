@@ -178,7 +178,7 @@ func TestCommands(t *testing.T) {
 		{"demmo", time.Minute, 2, "", `unknown command "demmo"; known: demo`},
 		{"help demmo", time.Minute, 2, "", `unknown command "demmo"`},
 		{"help token show", time.Minute, 0, "wicketway token show TOKEN", ""},
-		{"schema demo", time.Minute, 2, "", `no command "demo" prints JSON; known: explain, problems`},
+		{"schema demo", time.Minute, 2, "", `no command "demo" prints JSON; known: compare, contract check, explain`},
 		{"completion tcsh", time.Minute, 2, "", "no script for the shell tcsh; known: bash, fish, powershell, zsh"},
 		{"watch a b", time.Minute, 2, "", `unexpected argument "b": wicketway watch PACKAGE [-- ARGUMENTS]`},
 		{"watch ../../route", time.Minute, 2, "", "../../route is the package route; name a program"},
@@ -260,6 +260,27 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"contract FILE --version v2", 0, []string{"{\n  \"openapi\": \"3.1.1\",\n", `"operationId": "passages.book"`, `"#/components/schemas/Problem.slot-taken"`, "}\n",
 			"not in OpenAPI: GET /api/v2/locks/{lock}/levels: the items of the stream application/x-ndjson: x-wicketway-item"}},
 		{"contract FILE --version v1 --yaml --openapi 3.0", 0, []string{"openapi: 3.0.4\ninfo:\n", "deprecated: true"}},
+		{"compare FILE v1 v2", 1, []string{"GET /api/v2/locks\n", "breaking  read  The answer 200 (application/json): the type is array, and was object.\n", `shown by ["text"]`,
+			"breaking  read  The answers 410, 415, 503, 504 and default are of the media type application/problem+json instead of application/json.",
+			"POST /api/v2/passages\n", "breaking  sent  The body (application/json): the member direction is new, and required.", "18 breaking, ", "(--all lists them)", "18 changes break clients"}},
+		{"compare FILE v1 v2 --markdown", 1, []string{"### `GET /api/v2/locks`\n\n", "- **Breaking:** The answer 200", "For example: `[\"text\"]`", "### New operations\n\n- `GET /api/v2/locks/{lock}/levels`"}},
+		{"compare FILE FILE", 0, []string{"Nothing has changed for clients."}},
+		{"compare FILE ../../docs/canal.v2.json", 2, []string{"missing --version: a single document is compared with one of several versions"}},
+		{"compare FILE ../../docs/canal.v2.json --version v2", 0, []string{"Nothing has changed for clients."}},
+		{"compare FILE v1 v9", 2, []string{`has no version "v9"; available: v1, v2`}},
+		{"compare ../../examples/first ../../docs/canal.v2.json --all", 1, []string{"GET /api/v2/locks\n", "safe            The operation is new.", "GET /hello/{name}", "The operation is gone.", `shown by {"method":"GET","path":"/hello/{name}"}`}},
+		{"compare FILE http://127.0.0.1:1/contract", 1, []string{"connection refused"}},
+		{"compare FILE no-such-revision:./x", 1, []string{"git: fatal: invalid reference: no-such-revision"}},
+		{"compare FILE", 2, []string{"missing NEW: wicketway compare OLD NEW"}},
+		{"compare FILE v1 v2 --json", 1, []string{`"class": "breaking"`, `"operation": "GET /api/v2/locks"`, `"direction": "read"`, `"witness": [`}},
+		{"contract check ../../docs/canal.v2.json", 0, []string{"Nothing is wrong with it."}},
+		{"contract check testdata/wrong.yaml", 1, []string{"testdata/wrong.yaml:8:7  error  /paths/~1locks~1{lock}/get\n", `add {"name":"lock","in":"path","required":true}`,
+			"is not a member of this object: did you mean parameters?", "advice  ", "accepts no value at all", "9 errors, 5 of advice\n", "9 errors"}},
+		{"contract check testdata/wrong.yaml --json", 1, []string{`"pointer": "/paths/~1locks~1{lock}/get"`, `"line": 8`, `"column": 7`, `"level": "error"`}},
+		{"contract check nowhere.yaml", 2, []string{"nowhere.yaml"}},
+		{"contract check main.go", 1, []string{"error"}},
+		{"contract start ../../docs/canal.v2.json", 2, []string{"missing --out FOLDER"}},
+		{"contract start main.go --out testdata/never", 1, []string{"main.go is not an OpenAPI document:"}},
 		{"contract FILE --version v2 --comments", 2, []string{"--comments needs the source"}},
 		{"contract ../../examples/canal --version v2 --comments", 0, []string{`"description": "levels sends a reading for each second`, "POST /api/v2/passages: rules across members, which a Check has: x-wicketway-rules",
 			"POST /api/v2/tokens: the limit on requests (too-many-requests): x-wicketway-limits"}},
@@ -311,8 +332,41 @@ func TestRoutesAndExplain(t *testing.T) {
 			t.Errorf("wicketway %s: status %d, want %d\n%s", c.args, status, c.status, errs)
 		}
 		if strings.HasSuffix(c.args, "--json") {
-			holdsToSchema(t, strings.Fields(c.args)[0], out)
+			command := strings.Fields(c.args)[0]
+			if command == "contract" {
+				command = "contract check"
+			}
+			holdsToSchema(t, command, out)
 		}
+	}
+}
+
+// Contracts come from addresses, and from revisions of Git, as packages and as files.
+func TestCompareFromElsewhere(t *testing.T) {
+	server := httptest.NewServer(http.FileServer(http.Dir("../../docs")))
+	defer server.Close()
+	inGit := exec.Command("git", "cat-file", "-e", "HEAD:./testdata/contracts/canal.yaml").Run() == nil
+	for _, c := range []struct {
+		args   []string
+		status int
+		want   string
+	}{
+		{[]string{server.URL + "/canal.v2.json", "../../docs/canal.v2.json"}, 0, "Nothing has changed for clients."},
+		{[]string{server.URL + "/nothing.json", "../../docs/canal.v2.json"}, 1, "/nothing.json answered 404 Not Found"},
+		{[]string{"HEAD:testdata/contracts/canal.yaml", "testdata/contracts/canal.yaml"}, 0, "Nothing has changed for clients."},
+		{[]string{"HEAD:../../examples/first", "../../examples/first"}, 0, "Nothing has changed for clients."},
+		{[]string{"HEAD:../../examples/nothing", "../../examples/first"}, 1, "nothing"},
+	} {
+		if !inGit && strings.HasPrefix(c.args[0], "HEAD") {
+			continue
+		}
+		status, out, errs := runTool(2*time.Minute, append([]string{"compare"}, c.args...)...)
+		if status != c.status || !strings.Contains(out+errs, c.want) {
+			t.Errorf("compare %v: %d, want %d and %s\n%s%s", c.args, status, c.status, c.want, out, errs)
+		}
+	}
+	if trees, err := exec.Command("git", "worktree", "list").Output(); err == nil && strings.Contains(string(trees), "wicketway-") {
+		t.Errorf("worktrees are left: %s", trees)
 	}
 }
 

@@ -188,7 +188,11 @@ func git(ctx context.Context, args ...string) (string, error) {
 	c.Stderr = &said
 	out, err := c.Output()
 	if err != nil {
-		return "", checked(fmt.Errorf("git %s: %s", strings.Join(args, " "), strings.TrimSpace(said.String()+" "+err.Error())))
+		why := strings.TrimSpace(said.String())
+		if why == "" {
+			why = err.Error()
+		}
+		return "", checked(fmt.Errorf("git: %s", why))
 	}
 	return strings.TrimSpace(string(out)), nil
 }

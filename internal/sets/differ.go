@@ -309,7 +309,7 @@ func (d *differing) differ(before, after *Set, from, to string) {
 		return
 	}
 	if before.none || after.none {
-		d.patch(before, to, map[bool]string{true: "no value is accepted any more", false: "values are accepted at all"}[after.none], func(s *Set) { *s = *after })
+		d.patch(before, to, map[bool]string{true: "no value is possible any more", false: "values are possible at all"}[after.none], func(s *Set) { *s = *after })
 		return
 	}
 	if d.values(before, after, to, types); before.kinds&after.kinds == 0 {
@@ -340,15 +340,17 @@ func (d *differing) patch(before *Set, at, text string, change func(*Set)) {
 // values are the keywords about types, enumerations and single values.
 func (d *differing) values(before, after *Set, at, types string) {
 	if before.kinds != after.kinds {
-		text := "the type"
-		if gone := before.kinds &^ after.kinds; gone != 0 {
-			text += " " + gone.String() + " is no longer accepted"
-		}
-		if more := after.kinds &^ before.kinds; more != 0 {
-			text = strings.TrimSuffix(text+", and", "the type, and") + " " + more.String() + " is accepted"
-			if before.kinds&^after.kinds == 0 {
-				text = "the type " + more.String() + " is accepted as well"
-			}
+		gone, more := before.kinds&^after.kinds, after.kinds&^before.kinds
+		text := "the type is " + after.kinds.String() + ", and was " + before.kinds.String()
+		switch {
+		case before.kinds == anything:
+			text = "the type is " + after.kinds.String() + ", where every type was possible"
+		case after.kinds == anything:
+			text = "every type is possible, and it was " + before.kinds.String()
+		case more == 0:
+			text = "the type " + gone.String() + " is gone"
+		case gone == 0:
+			text = "the type " + more.String() + " is possible as well"
 		}
 		d.patch(before, types+"/type", text, func(s *Set) {
 			s.kinds = after.kinds
@@ -421,9 +423,9 @@ func (d *differing) enumerations(before, after *Set, at string) {
 	set := func(s *Set) { s.hasEnum, s.enum = after.hasEnum, after.enum }
 	at += "/enum"
 	if !before.hasEnum || !after.hasEnum {
-		text := "only some values are accepted: " + valuesText(after.enum)
+		text := "only some values are possible: " + valuesText(after.enum)
 		if before.hasEnum {
-			text = "values are accepted in addition to " + valuesText(before.enum)
+			text = "values are possible in addition to " + valuesText(before.enum)
 		}
 		d.patch(before, at, text, set)
 		return
@@ -488,7 +490,11 @@ func (d *differing) objects(before, after *Set, from, to string) {
 				}
 			})
 		default:
-			d.patch(before, after.place(to, name), "the member "+name+" is new", func(s *Set) {
+			text := "the member " + name + " is new"
+			if slices.Contains(after.required, name) {
+				text += ", and required"
+			}
+			d.patch(before, after.place(to, name), text, func(s *Set) {
 				s.members, s.order = withMember(s.members, name, a), append(slices.Clone(s.order), name)
 				if slices.Contains(after.required, name) {
 					s.required = union(s.required, []string{name})
@@ -512,9 +518,9 @@ func (d *differing) objects(before, after *Set, from, to string) {
 		text := "further members have another schema"
 		switch {
 		case after.additional != nil && after.additional.none:
-			text = "no further members are accepted"
+			text = "no further members are possible"
 		case before.additional != nil && before.additional.none:
-			text = "further members are accepted"
+			text = "further members are possible"
 		}
 		d.patch(before, to+"/additionalProperties", text, func(s *Set) { s.additional = after.additional })
 	}
@@ -522,7 +528,7 @@ func (d *differing) objects(before, after *Set, from, to string) {
 		d.patch(before, to+"/patternProperties", "members whose names match a pattern have another schema", func(s *Set) { s.matching = after.matching })
 	}
 	if !d.alike(before.names, after.names) {
-		d.patch(before, to+"/propertyNames", "other names of members are accepted", func(s *Set) { s.names = after.names })
+		d.patch(before, to+"/propertyNames", "other names of members are possible", func(s *Set) { s.names = after.names })
 	}
 	if !slices.Equal(needsText(before.needs), needsText(after.needs)) {
 		d.patch(before, to+"/dependentRequired", "members need others in another way (dependentRequired)", func(s *Set) { s.needs = after.needs })
