@@ -38,7 +38,13 @@ func (c *comparing) responses(before, after *compared) {
 		return // whatever is answered could have been
 	}
 	if c.isOpen(after) {
-		c.say(Look, after.at+"/responses", read, nil, "The function chooses status, media type and header fields by itself")
+		c.say(
+			Look,
+			after.at+"/responses",
+			read,
+			nil,
+			"The function chooses status, media type and header fields by itself",
+		)
 	}
 	for key := range after.Responses.All() {
 		r, at := c.response(c.after, after, key)
@@ -163,7 +169,15 @@ func (c *comparing) headers(about string, before, after *Response, from, to stri
 		was, place := c.header(c.before, h, from+pointerTo("headers", other))
 		switch {
 		case was.Required && !is.Required:
-			c.say(Breaking, at+"/required", read, map[string]any{"header": map[string]any{}}, "The header field %s of %s can be missing", name, about)
+			c.say(
+				Breaking,
+				at+"/required",
+				read,
+				map[string]any{"header": map[string]any{}},
+				"The header field %s of %s can be missing",
+				name,
+				about,
+			)
 		case !was.Required && is.Required:
 			c.say(Safe, at+"/required", read, nil, "The header field %s of %s is always there", name, about)
 		}
@@ -177,7 +191,15 @@ func (c *comparing) headers(about string, before, after *Response, from, to stri
 		}
 		was, _ := c.header(c.before, h, "")
 		if name == "Deprecation" || name == "Sunset" {
-			c.say(Safe, from+pointerTo("headers", name), read, nil, "%s no longer announces an end (%s)", upper(about), name)
+			c.say(
+				Safe,
+				from+pointerTo("headers", name),
+				read,
+				nil,
+				"%s no longer announces an end (%s)",
+				upper(about),
+				name,
+			)
 		} else if was.Required {
 			c.say(Breaking, from+pointerTo("headers", name), read, map[string]any{"header": map[string]any{}}, "The header field %s of %s is gone, which was always there", name, about)
 		} else {
@@ -201,8 +223,16 @@ func (c *comparing) replacements() {
 		if last := len(names) - 1; last > 0 {
 			about = "answers " + strings.Join(names[:last], ", ") + " and " + names[last] + " are"
 		}
-		c.say(Breaking, c.replaced[key][0].at, read, map[string]any{"header": map[string]string{"Content-Type": key[0]}},
-			"The %s of the media type %s instead of %s", about, key[0], key[1])
+		c.say(
+			Breaking,
+			c.replaced[key][0].at,
+			read,
+			map[string]any{"header": map[string]string{"Content-Type": key[0]}},
+			"The %s of the media type %s instead of %s",
+			about,
+			key[0],
+			key[1],
+		)
 	}
 	clear(c.replaced)
 }
@@ -226,7 +256,15 @@ func (c *comparing) bodiesOfAnswer(about string, covered bool, before, after *Re
 		case before.Content.Len() == 0:
 			c.say(Look, at, read, nil, "%s has a body (%s), and had none", upper(about), media)
 		case len(gone) == 0:
-			c.say(Look, at, read, nil, "%s can be of the media type %s: callers that name no other in Accept may get it", upper(about), media)
+			c.say(
+				Look,
+				at,
+				read,
+				nil,
+				"%s can be of the media type %s: callers that name no other in Accept may get it",
+				upper(about),
+				media,
+			)
 		default:
 			key := [2]string{media, strings.Join(gone, ", ")}
 			c.replaced[key] = append(c.replaced[key], replacing{strings.TrimPrefix(about, "the answer "), at})
@@ -239,7 +277,15 @@ func (c *comparing) bodiesOfAnswer(about string, covered bool, before, after *Re
 		case after.Content.Len() == 0 && covered:
 			c.say(Look, at, read, nil, "%s has no body, where %s was possible", upper(about), media)
 		default:
-			c.say(Breaking, at, read, map[string]any{"header": map[string]string{"Accept": media}}, "The media type %s of %s is gone", media, about)
+			c.say(
+				Breaking,
+				at,
+				read,
+				map[string]any{"header": map[string]string{"Accept": media}},
+				"The media type %s of %s is gone",
+				media,
+				about,
+			)
 		}
 	}
 }
@@ -261,7 +307,15 @@ func (c *comparing) answerContent(about string, before, after MediaType, from, t
 	for _, code := range slices.Sorted(maps.Keys(is)) {
 		was, has := old[code]
 		if !has {
-			c.say(Look, to+"/schema", read, nil, "The kind of problem %s is new in %s: clients that tell the kinds apart do not know it", code, about)
+			c.say(
+				Look,
+				to+"/schema",
+				read,
+				nil,
+				"The kind of problem %s is new in %s: clients that tell the kinds apart do not know it",
+				code,
+				about,
+			)
 			continue
 		}
 		c.schema("the problem "+code, read, was.schema, is[code].schema, from+was.at, to+is[code].at)
@@ -376,7 +430,13 @@ func (c *comparing) security(before, after *compared) {
 		}
 		return
 	case open(old):
-		c.say(Breaking, at, sent, map[string]any{"security": map[string]any{}}, "Callers need credentials: everyone could call it")
+		c.say(
+			Breaking,
+			at,
+			sent,
+			map[string]any{"security": map[string]any{}},
+			"Callers need credentials: everyone could call it",
+		)
 		return
 	}
 	for _, a := range old {
@@ -387,7 +447,14 @@ func (c *comparing) security(before, after *compared) {
 			}
 		}
 		if least != nil {
-			c.say(Breaking, at, sent, map[string]any{"security": a.text()}, "Callers need %s as well", strings.Join(least, " and "))
+			c.say(
+				Breaking,
+				at,
+				sent,
+				map[string]any{"security": a.text()},
+				"Callers need %s as well",
+				strings.Join(least, " and "),
+			)
 		}
 	}
 	for _, b := range is {

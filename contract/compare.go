@@ -64,7 +64,13 @@ func (c Change) String() string {
 // could have been answered before. What is unknown of a schema (a pattern that differs, overlapping alternatives of
 // oneOf, not, if, $dynamicRef, unevaluatedProperties) is to be looked at.
 func Compare(before, after *Document) []Change {
-	c := &comparing{before: before, after: after, same: map[string]bool{}, told: map[string]bool{}, replaced: map[[2]string][]replacing{}}
+	c := &comparing{
+		before:   before,
+		after:    after,
+		same:     map[string]bool{},
+		told:     map[string]bool{},
+		replaced: map[[2]string][]replacing{},
+	}
 	for i, direction := range []sets.Direction{sets.Sent, sets.Read} {
 		c.schemas[i][0] = sets.New(before.followed(), nil, direction)
 		c.schemas[i][1] = sets.New(after.followed(), c.schemas[i][0], direction)
@@ -89,7 +95,13 @@ type comparing struct {
 }
 
 func (c *comparing) say(class Class, pointer, direction string, witness any, format string, args ...any) {
-	change := Change{Class: class, Operation: c.operation, Pointer: pointer, Direction: direction, Reason: fmt.Sprintf(format, args...) + "."}
+	change := Change{
+		Class:     class,
+		Operation: c.operation,
+		Pointer:   pointer,
+		Direction: direction,
+		Reason:    fmt.Sprintf(format, args...) + ".",
+	}
 	switch w := witness.(type) {
 	case nil:
 	case jsontext.Value:
@@ -168,7 +180,14 @@ func (c *comparing) gone(method, path string, o *Operation) {
 			}
 		}
 	}
-	c.say(Breaking, pointerTo("paths", path, strings.ToLower(method)), sent, map[string]string{"method": method, "path": path}, "%s", text)
+	c.say(
+		Breaking,
+		pointerTo("paths", path, strings.ToLower(method)),
+		sent,
+		map[string]string{"method": method, "path": path},
+		"%s",
+		text,
+	)
 }
 
 // paths compares two path items.
@@ -205,7 +224,15 @@ type compared struct {
 
 func (c *comparing) operations(before, after *compared) {
 	if before.ID != after.ID && before.ID != "" {
-		c.say(Look, after.at+"/operationId", "", nil, "The operation was called %s and is called %s: clients that are made from the contract call it by that name", before.ID, cmp.Or(after.ID, "nothing"))
+		c.say(
+			Look,
+			after.at+"/operationId",
+			"",
+			nil,
+			"The operation was called %s and is called %s: clients that are made from the contract call it by that name",
+			before.ID,
+			cmp.Or(after.ID, "nothing"),
+		)
 	}
 	if before.Deprecated != after.Deprecated {
 		text := "The operation is no longer deprecated"
@@ -218,7 +245,11 @@ func (c *comparing) operations(before, after *compared) {
 	c.bodies(before, after)
 	c.responses(before, after)
 	c.security(before, after)
-	c.servers(after.at, slices.Concat(before.item.Servers, before.Servers), slices.Concat(after.item.Servers, after.Servers))
+	c.servers(
+		after.at,
+		slices.Concat(before.item.Servers, before.Servers),
+		slices.Concat(after.item.Servers, after.Servers),
+	)
 	if a, b := callbacksText(before.Operation), callbacksText(after.Operation); a != b {
 		c.say(Look, after.at+"/callbacks", "", nil, "The callbacks changed, which are not compared")
 	}

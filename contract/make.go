@@ -33,7 +33,11 @@ func Of(api facts.API, version string) (*Document, error) {
 		}
 	}
 	if version != "" && !slices.Contains(known, version) || version == "" && m.routes == nil {
-		return nil, fmt.Errorf("version %q does not exist; available: %s", version, cmp.Or(strings.Join(known, ", "), "none"))
+		return nil, fmt.Errorf(
+			"version %q does not exist; available: %s",
+			version,
+			cmp.Or(strings.Join(known, ", "), "none"),
+		)
 	}
 	for _, f := range api.Fields {
 		m.fields[f.Name] = f
@@ -315,7 +319,8 @@ func (m *making) parameters(o *Operation, r facts.Route, names []string) {
 	}
 	declared := map[string]bool{}
 	for _, in := range r.Inputs {
-		if !slices.Contains([]string{"path", "query", "header", "cookie"}, in.In) || in.In == "header" && slices.Contains(said, in.Name) {
+		if !slices.Contains([]string{"path", "query", "header", "cookie"}, in.In) ||
+			in.In == "header" && slices.Contains(said, in.Name) {
 			continue
 		}
 		p := &Parameter{Name: in.Name, In: in.In, Description: in.Note, Required: in.Required || in.In == "path",
@@ -327,7 +332,10 @@ func (m *making) parameters(o *Operation, r facts.Route, names []string) {
 			p.Name = names[i]
 			declared[p.Name] = true
 		}
-		p.Deprecated = slices.ContainsFunc(r.Deprecated, func(d facts.Deprecated) bool { return d.In == in.In && d.Name == in.Name })
+		p.Deprecated = slices.ContainsFunc(
+			r.Deprecated,
+			func(d facts.Deprecated) bool { return d.In == in.In && d.Name == in.Name },
+		)
 		o.Parameters = append(o.Parameters, p)
 	}
 	for _, name := range names {
@@ -336,7 +344,12 @@ func (m *making) parameters(o *Operation, r facts.Route, names []string) {
 		}
 	}
 	if c := r.Chosen; c != nil && c.Field != "" && c.Field != "Accept" {
-		p := &Parameter{Name: c.Field, In: "header", Description: "The version of the API", Required: c.Default != r.Version}
+		p := &Parameter{
+			Name:        c.Field,
+			In:          "header",
+			Description: "The version of the API",
+			Required:    c.Default != r.Version,
+		}
 		var s jsonObject
 		s.say("const", r.Version)
 		if c.Default == r.Version {
@@ -364,7 +377,10 @@ func formatParameters(f facts.Formats) (all []*Parameter) {
 		var s jsonObject
 		s.say("type", "string")
 		s.say("enum", names)
-		all = append(all, &Parameter{Name: way.Name, In: in, Description: "The format of the answer", Schema: SchemaOf(s.text())})
+		all = append(
+			all,
+			&Parameter{Name: way.Name, In: in, Description: "The format of the answer", Schema: SchemaOf(s.text())},
+		)
 	}
 	return all
 }
@@ -429,7 +445,10 @@ func encodings(b facts.Body) (all Map[Encoding]) {
 func (m *making) unwritten(o *Operation, r facts.Route) {
 	var rules []string
 	if r.OwnRules {
-		rules = append(rules, "Values are also held against rules across members, which no schema has; a problem with the status 422 names each that is broken.")
+		rules = append(
+			rules,
+			"Values are also held against rules across members, which no schema has; a problem with the status 422 names each that is broken.",
+		)
 	}
 	if r.Rules > 0 {
 		rules = append(rules, "The caller is also held against rules that only the server knows.")

@@ -68,14 +68,30 @@ func (c *comparing) parameters(before, after *compared) {
 			continue
 		}
 		if p.Required {
-			c.say(Breaking, p.at, sent, map[string]any{p.In: map[string]any{}}, "The %s parameter %s is new, and required", p.In, p.Name)
+			c.say(
+				Breaking,
+				p.at,
+				sent,
+				map[string]any{p.In: map[string]any{}},
+				"The %s parameter %s is new, and required",
+				p.In,
+				p.Name,
+			)
 		} else {
 			c.say(Safe, p.at, sent, nil, "The %s parameter %s is new, and optional", p.In, p.Name)
 		}
 	}
 	for key, p := range old.All() {
 		if _, has := is.Get(key); !has {
-			c.say(Look, p.at, sent, nil, "The %s parameter %s is gone: requests that have it may mean something else, or be refused", p.In, p.Name)
+			c.say(
+				Look,
+				p.at,
+				sent,
+				nil,
+				"The %s parameter %s is gone: requests that have it may mean something else, or be refused",
+				p.In,
+				p.Name,
+			)
 		}
 	}
 }
@@ -84,7 +100,14 @@ func (c *comparing) parameter(before, after sentValue) {
 	about := after.In + " parameter " + after.Name
 	if before.Required != after.Required && after.In != "path" {
 		if after.Required {
-			c.say(Breaking, after.at+"/required", sent, map[string]any{after.In: map[string]any{}}, "The %s is required", about)
+			c.say(
+				Breaking,
+				after.at+"/required",
+				sent,
+				map[string]any{after.In: map[string]any{}},
+				"The %s is required",
+				about,
+			)
 		} else {
 			c.say(Safe, after.at+"/required", sent, nil, "The %s is no longer required", about)
 		}
@@ -98,7 +121,16 @@ func (c *comparing) parameter(before, after sentValue) {
 	from, media := valueOf(before.Schema, before.Content)
 	to, now := valueOf(after.Schema, after.Content)
 	if media != now {
-		c.say(Look, after.at, sent, nil, "The %s was written as %s and is written as %s", about, cmp.Or(media, "text"), cmp.Or(now, "text"))
+		c.say(
+			Look,
+			after.at,
+			sent,
+			nil,
+			"The %s was written as %s and is written as %s",
+			about,
+			cmp.Or(media, "text"),
+			cmp.Or(now, "text"),
+		)
 		return
 	}
 	if media == "" {
@@ -142,7 +174,18 @@ func (c *comparing) style(before, after sentValue, s Schema, about string) {
 	if v, has := of.Sample(); has && len(kinds) == 1 {
 		class, witness = Breaking, sets.Text(v)
 	}
-	c.say(class, after.at+"/style", sent, witness, "The %s is written in another style (%s, explode %t; it was %s, explode %t)", about, is, isExploded, was, wasExploded)
+	c.say(
+		class,
+		after.at+"/style",
+		sent,
+		witness,
+		"The %s is written in another style (%s, explode %t; it was %s, explode %t)",
+		about,
+		is,
+		isExploded,
+		was,
+		wasExploded,
+	)
 }
 
 func (c *comparing) body(d *Document, o *compared) (*RequestBody, string) {
@@ -170,7 +213,13 @@ func (c *comparing) bodies(was, is *compared) {
 		c.say(Safe, to, sent, nil, "The request can have a body")
 		return
 	case after == nil:
-		c.say(Look, from, sent, nil, "The request has no body any more: what callers send in it has no effect, or is refused")
+		c.say(
+			Look,
+			from,
+			sent,
+			nil,
+			"The request has no body any more: what callers send in it has no effect, or is refused",
+		)
 		return
 	case !before.Required && after.Required:
 		c.say(Breaking, to+"/required", sent, map[string]any{"body": nil}, "The body is required")
@@ -181,7 +230,14 @@ func (c *comparing) bodies(was, is *compared) {
 	for media, m := range before.Content.All() {
 		key, now, found := matching(&after.Content, media)
 		if !found {
-			c.say(Breaking, from+pointerTo("content", media), sent, map[string]any{"header": map[string]string{"Content-Type": media}}, "The media type %s of the body is gone", media)
+			c.say(
+				Breaking,
+				from+pointerTo("content", media),
+				sent,
+				map[string]any{"header": map[string]string{"Content-Type": media}},
+				"The media type %s of the body is gone",
+				media,
+			)
 			continue
 		}
 		matched[key] = true

@@ -76,7 +76,11 @@ func resolve[T any](d *Document, ref string) (*T, error) {
 	if part, is := at.Addr().Interface().(*T); is {
 		return part, nil
 	}
-	return nil, fmt.Errorf("the reference %s leads to a part that is no %s", ref, strings.ToLower(reflect.TypeFor[T]().Name()))
+	return nil, fmt.Errorf(
+		"the reference %s leads to a part that is no %s",
+		ref,
+		strings.ToLower(reflect.TypeFor[T]().Name()),
+	)
 }
 
 // step is a member of a part, or an item; the zero Value where there is none.
@@ -144,7 +148,8 @@ func (d *Document) anchors() map[string]Schema {
 func (d *Document) followed() func(ref string) (jsontext.Value, bool) {
 	var anchors map[string]Schema
 	return func(ref string) (jsontext.Value, bool) {
-		if name, is := strings.CutPrefix(ref, "#/components/schemas/"); is && d.Components != nil && !strings.ContainsAny(name, "/%") {
+		if name, is := strings.CutPrefix(ref, "#/components/schemas/"); is && d.Components != nil &&
+			!strings.ContainsAny(name, "/%") {
 			s, has := d.Components.Schemas.Get(unescape(name))
 			return s.text, has
 		}

@@ -30,7 +30,10 @@ func Frozen(t testing.TB, api *wicketway.API, version, file string) {
 	is, err := api.Contract(version)
 	if os.Getenv(freeze) == "1" {
 		if err == nil {
-			err = errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, append(bytes.TrimSpace(is.Text()), '\n'), 0o644))
+			err = errors.Join(
+				os.MkdirAll(filepath.Dir(file), 0o755),
+				os.WriteFile(file, append(bytes.TrimSpace(is.Text()), '\n'), 0o644),
+			)
 		}
 		if err != nil {
 			t.Fatalf("Frozen: %v", err)

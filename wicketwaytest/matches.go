@@ -39,7 +39,8 @@ func Matches(t testing.TB, api *wicketway.API, file string) {
 	}
 	for _, c := range contract.Compare(sized(wanted), is) {
 		switch {
-		case c.Class == contract.Safe && c.Direction == "read", c.Class == contract.Safe && strings.HasSuffix(c.Pointer, "/deprecated"):
+		case c.Class == contract.Safe && c.Direction == "read",
+			c.Class == contract.Safe && strings.HasSuffix(c.Pointer, "/deprecated"):
 		case c.Class == contract.Look && c.Direction == "read" && canBeMissing.MatchString(c.Pointer): // one that can be missing is
 		case c.Class == contract.Safe && isBody.MatchString(c.Pointer): // null, where a body is optional
 		case c.Class == contract.Safe:
@@ -97,9 +98,15 @@ func withoutOwn(d facts.API, text string) facts.API {
 	isNamed := func(code string) bool { return strings.Contains(text, strconv.Quote(code)) }
 	d.Routes = slices.Clone(d.Routes)
 	for i, r := range d.Routes {
-		d.Routes[i].Raises = slices.DeleteFunc(slices.Clone(r.Raises), func(p facts.Problem) bool { return p.By != "route" && !isNamed(p.Code) })
+		d.Routes[i].Raises = slices.DeleteFunc(
+			slices.Clone(r.Raises),
+			func(p facts.Problem) bool { return p.By != "route" && !isNamed(p.Code) },
+		)
 	}
-	d.Problems = slices.DeleteFunc(slices.Clone(d.Problems), func(k facts.Kind) bool { return len(k.Routes) == 0 && !isNamed(k.Code) })
+	d.Problems = slices.DeleteFunc(
+		slices.Clone(d.Problems),
+		func(k facts.Kind) bool { return len(k.Routes) == 0 && !isNamed(k.Code) },
+	)
 	return d
 }
 

@@ -155,7 +155,13 @@ func (p pair) changes() []contract.Change {
 	case p.before == nil:
 		return []contract.Change{{Class: contract.Safe, Reason: fmt.Sprintf("The version %s is new.", p.after.version)}}
 	case p.after == nil:
-		return []contract.Change{{Class: contract.Breaking, Direction: "sent", Reason: fmt.Sprintf("The version %s is gone.", p.before.version)}}
+		return []contract.Change{
+			{
+				Class:     contract.Breaking,
+				Direction: "sent",
+				Reason:    fmt.Sprintf("The version %s is gone.", p.before.version),
+			},
+		}
 	}
 	before := p.before.doc
 	if p.before.prefix != p.after.prefix && p.before.prefix != "" && p.after.prefix != "" {
@@ -183,7 +189,10 @@ func printChanges(to io.Writer, changes []contract.Change, all bool) {
 	out := screenOf(to)
 	names, of := byOperation(changes)
 	for _, name := range names {
-		shown := slices.DeleteFunc(slices.Clone(of[name]), func(c contract.Change) bool { return c.Class == contract.Safe && !all })
+		shown := slices.DeleteFunc(
+			slices.Clone(of[name]),
+			func(c contract.Change) bool { return c.Class == contract.Safe && !all },
+		)
 		if len(shown) == 0 {
 			continue
 		}
@@ -194,10 +203,25 @@ func printChanges(to io.Writer, changes []contract.Change, all bool) {
 		fmt.Fprintln(out, out.mark(strong, title))
 		for _, c := range shown {
 			const indent = len("  breaking  read  ")
-			head := fmt.Sprintf("  %s%*s%-6s", out.mark(classStyles[c.Class], string(c.Class)), 10-len(c.Class), "", c.Direction)
+			head := fmt.Sprintf(
+				"  %s%*s%-6s",
+				out.mark(classStyles[c.Class], string(c.Class)),
+				10-len(c.Class),
+				"",
+				c.Direction,
+			)
 			fmt.Fprintln(out, head+fold(c.Reason, out.width(), indent))
 			if c.Witness != nil {
-				fmt.Fprintln(out, strings.Repeat(" ", indent)+out.mark(faint, fold("shown by "+string(c.Witness), out.width(), indent)))
+				fmt.Fprintln(
+					out,
+					strings.Repeat(
+						" ",
+						indent,
+					)+out.mark(
+						faint,
+						fold("shown by "+string(c.Witness), out.width(), indent),
+					),
+				)
 			}
 		}
 		fmt.Fprintln(out)
@@ -207,7 +231,13 @@ func printChanges(to io.Writer, changes []contract.Change, all bool) {
 		return
 	}
 	safe := count(changes, contract.Safe)
-	fmt.Fprintf(out, "%d breaking, %d to be looked at, %d safe", count(changes, contract.Breaking), count(changes, contract.Look), safe)
+	fmt.Fprintf(
+		out,
+		"%d breaking, %d to be looked at, %d safe",
+		count(changes, contract.Breaking),
+		count(changes, contract.Look),
+		safe,
+	)
 	if safe > 0 && !all {
 		fmt.Fprint(out, " (--all lists them)")
 	}

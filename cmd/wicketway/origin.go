@@ -156,7 +156,8 @@ func (s source) inRevision(ctx context.Context, revision, path string) (all []ve
 		return nil, err
 	}
 	name := revision + ":" + path
-	if kind, err := git(ctx, "cat-file", "-t", revision+":"+filepath.ToSlash(filepath.Join(here, path))); err == nil && kind == "blob" {
+	if kind, err := git(ctx, "cat-file", "-t", revision+":"+filepath.ToSlash(filepath.Join(here, path))); err == nil &&
+		kind == "blob" {
 		text, err := git(ctx, "show", revision+":"+filepath.ToSlash(filepath.Join(here, path)))
 		if err != nil {
 			return nil, err

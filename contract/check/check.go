@@ -50,7 +50,13 @@ func Text(text []byte) []Finding {
 	if err != nil {
 		return placed(text, unreadable(err))
 	}
-	c := &checking{d: d, is30: strings.HasPrefix(d.Was(), "3.0."), is32: strings.HasPrefix(d.Was(), "3.2."), ids: map[string]string{}, sets: d.Values()}
+	c := &checking{
+		d:    d,
+		is30: strings.HasPrefix(d.Was(), "3.0."),
+		is32: strings.HasPrefix(d.Was(), "3.2."),
+		ids:  map[string]string{},
+		sets: d.Values(),
+	}
 	if c.values, err = valid.New(d); err != nil {
 		c.advise("", "its schemas cannot be read by a validator: %v", err)
 	}
@@ -135,7 +141,13 @@ func at(pointer string, names ...string) string {
 }
 
 // since32 are members that OpenAPI 3.2 has, and the versions before it do not.
-var since32 = map[string]bool{"$self": true, "query": true, "additionalOperations": true, "itemSchema": true, "mediaTypes": true}
+var since32 = map[string]bool{
+	"$self":                true,
+	"query":                true,
+	"additionalOperations": true,
+	"itemSchema":           true,
+	"mediaTypes":           true,
+}
 
 // unknown finds members that no object of the specification has (4.9: others begin with x-).
 func (c *checking) unknown() {
@@ -155,7 +167,8 @@ func (c *checking) unknown() {
 				c.wrong(at(o.Pointer, name), "is a member since OpenAPI 3.2; the document is one of %s", c.d.Was())
 			}
 		}
-		if slices.Contains(o.Has, "$ref") && c.is30 && len(o.Has)+len(o.Unknown) > 1 && !strings.HasPrefix(o.Pointer, "/paths/") {
+		if slices.Contains(o.Has, "$ref") && c.is30 && len(o.Has)+len(o.Unknown) > 1 &&
+			!strings.HasPrefix(o.Pointer, "/paths/") {
 			c.advise(o.Pointer, "has members beside $ref, which have no meaning in OpenAPI 3.0")
 		}
 	}

@@ -46,7 +46,11 @@ func (c *checking) template(pointer, path string) (names []string) {
 		case name == "":
 			c.wrong(pointer, "has a parameter without a name: {}")
 		case strings.ContainsAny(name[:1], "+#./;?&"):
-			c.wrong(pointer, "has the expression {%s}: OpenAPI knows {name} alone, without an operator of RFC 6570", name)
+			c.wrong(
+				pointer,
+				"has the expression {%s}: OpenAPI knows {name} alone, without an operator of RFC 6570",
+				name,
+			)
 		case slices.Contains(names, name):
 			c.wrong(pointer, "has the parameter %s twice", name)
 		}
@@ -85,7 +89,13 @@ func (c *checking) item(pointer string, item *contract.PathItem, names []string,
 		own := c.parameters(where, o.Parameters)
 		for _, name := range names {
 			if !own["path "+name] && !of["path "+name] {
-				c.wrong(where, "does not declare the path parameter %s of %s: add {\"name\":%q,\"in\":\"path\",\"required\":true} to its parameters", name, path, name)
+				c.wrong(
+					where,
+					"does not declare the path parameter %s of %s: add {\"name\":%q,\"in\":\"path\",\"required\":true} to its parameters",
+					name,
+					path,
+					name,
+				)
 			}
 		}
 		for key := range own {
@@ -117,7 +127,12 @@ func (c *checking) parameters(pointer string, all []*contract.Parameter) map[str
 			key = strings.ToLower(key)
 		}
 		if known[key] {
-			c.wrong(fmt.Sprint(pointer, "/parameters/", i), "is the %s parameter %s for the second time: a name is unique in its place", p.In, p.Name)
+			c.wrong(
+				fmt.Sprint(pointer, "/parameters/", i),
+				"is the %s parameter %s for the second time: a name is unique in its place",
+				p.In,
+				p.Name,
+			)
 		}
 		known[key] = true
 	}
@@ -227,7 +242,12 @@ func (c *checking) servers(pointer string, all []contract.Server) {
 		}
 		for name, v := range s.Variables.All() {
 			if v.Enum != nil && !slices.Contains(v.Enum, v.Default) {
-				c.wrong(at(where, "variables", name, "default"), "is %q, which is not in the enum: %s", v.Default, strings.Join(v.Enum, ", "))
+				c.wrong(
+					at(where, "variables", name, "default"),
+					"is %q, which is not in the enum: %s",
+					v.Default,
+					strings.Join(v.Enum, ", "),
+				)
 			}
 			if !strings.Contains(s.URL, "{"+name+"}") {
 				c.advise(at(where, "variables", name), "is a variable that the url does not have")
@@ -245,7 +265,10 @@ func (c *checking) components() {
 	check := func(kind string, names func(func(string))) {
 		names(func(name string) {
 			if !component.MatchString(name) {
-				c.wrong(at("/components", kind, name), "is not a name for a component: it has ASCII letters, digits, dots, hyphens and underscores")
+				c.wrong(
+					at("/components", kind, name),
+					"is not a name for a component: it has ASCII letters, digits, dots, hyphens and underscores",
+				)
 			}
 		})
 	}
@@ -273,8 +296,13 @@ func names[T any](of *contract.Map[T]) func(func(string)) {
 }
 
 // flows are those of OAuth 2.0, with the members that each needs (4.8.29).
-var flows = map[string][]string{"implicit": {"authorizationUrl"}, "password": {"tokenUrl"}, "clientCredentials": {"tokenUrl"},
-	"authorizationCode": {"authorizationUrl", "tokenUrl"}, "deviceAuthorization": {"tokenUrl"}}
+var flows = map[string][]string{
+	"implicit":            {"authorizationUrl"},
+	"password":            {"tokenUrl"},
+	"clientCredentials":   {"tokenUrl"},
+	"authorizationCode":   {"authorizationUrl", "tokenUrl"},
+	"deviceAuthorization": {"tokenUrl"},
+}
 
 // scheme checks that a security scheme has what its type needs (4.8.27).
 func (c *checking) scheme(pointer string, s *contract.SecurityScheme) {
@@ -303,10 +331,14 @@ func (c *checking) scheme(pointer string, s *contract.SecurityScheme) {
 		for name, f := range s.Flows.All() {
 			needed, known := flows[name]
 			if !known && !strings.HasPrefix(name, "x-") {
-				c.wrong(at(pointer, "flows", name), "is not a flow: implicit, password, clientCredentials, authorizationCode")
+				c.wrong(
+					at(pointer, "flows", name),
+					"is not a flow: implicit, password, clientCredentials, authorizationCode",
+				)
 			}
 			for _, member := range needed {
-				if member == "authorizationUrl" && f.AuthorizationURL == "" || member == "tokenUrl" && f.TokenURL == "" {
+				if member == "authorizationUrl" && f.AuthorizationURL == "" ||
+					member == "tokenUrl" && f.TokenURL == "" {
 					c.wrong(at(pointer, "flows", name), "has no %s", member)
 				}
 			}
@@ -323,8 +355,13 @@ func (c *checking) scheme(pointer string, s *contract.SecurityScheme) {
 }
 
 // styles are those of each place (4.8.12.2.2).
-var styles = map[string][]string{"path": {"simple", "label", "matrix"}, "query": {"form", "spaceDelimited", "pipeDelimited", "deepObject"},
-	"header": {"simple"}, "cookie": {"form", "cookie"}, "querystring": nil}
+var styles = map[string][]string{
+	"path":        {"simple", "label", "matrix"},
+	"query":       {"form", "spaceDelimited", "pipeDelimited", "deepObject"},
+	"header":      {"simple"},
+	"cookie":      {"form", "cookie"},
+	"querystring": nil,
+}
 
 // parts checks the objects that stand by themselves.
 func (c *checking) parts() {
@@ -396,7 +433,8 @@ func (c *checking) parameter(pointer string, p *contract.Parameter) {
 	if p.Content.Len() > 1 {
 		c.wrong(pointer+"/content", "has %d media types; a parameter has one", p.Content.Len())
 	}
-	if p.In == "header" && slices.Contains([]string{"accept", "content-type", "authorization"}, strings.ToLower(p.Name)) {
+	if p.In == "header" &&
+		slices.Contains([]string{"accept", "content-type", "authorization"}, strings.ToLower(p.Name)) {
 		c.advise(pointer, "is ignored: %s is said by media types or security (4.8.12.2)", p.Name)
 	}
 	if p.AllowEmptyValue && p.In != "query" {

@@ -81,7 +81,8 @@ func (c *checking) schema(pointer string, s contract.Schema, told map[string]boo
 	}
 	c.discriminator(pointer, s)
 	c.fallback(pointer, s)
-	if text := string(s.Text()); len(told) == before && c.errors == errs && !told[text] && !isNothing(s) && c.isEmpty(s) {
+	if text := string(s.Text()); len(told) == before && c.errors == errs && !told[text] && !isNothing(s) &&
+		c.isEmpty(s) {
 		told[text] = true
 		c.advise(pointer, "accepts no value at all: its rules contradict each other")
 	}
@@ -120,15 +121,28 @@ func (c *checking) circles(s contract.Schema) bool {
 var types = []string{"null", "boolean", "object", "array", "number", "string", "integer"}
 
 // counts are keywords whose value is a number of characters, items or members.
-var counts = []string{"minLength", "maxLength", "minItems", "maxItems", "minProperties", "maxProperties", "minContains", "maxContains"}
+var counts = []string{
+	"minLength",
+	"maxLength",
+	"minItems",
+	"maxItems",
+	"minProperties",
+	"maxProperties",
+	"minContains",
+	"maxContains",
+}
 
 // about are the types that keywords say something of.
 var about = map[string][]string{
 	"minLength": {"string"}, "maxLength": {"string"}, "pattern": {"string"},
 	"minimum": {"number", "integer"}, "maximum": {"number", "integer"}, "exclusiveMinimum": {"number", "integer"},
 	"exclusiveMaximum": {"number", "integer"}, "multipleOf": {"number", "integer"},
-	"items": {"array"}, "prefixItems": {"array"}, "minItems": {"array"}, "maxItems": {"array"}, "uniqueItems": {"array"}, "contains": {"array"},
-	"properties": {"object"}, "required": {"object"}, "additionalProperties": {"object"}, "patternProperties": {"object"},
+	"items": {
+		"array",
+	}, "prefixItems": {"array"}, "minItems": {"array"}, "maxItems": {"array"}, "uniqueItems": {"array"}, "contains": {"array"},
+	"properties": {
+		"object",
+	}, "required": {"object"}, "additionalProperties": {"object"}, "patternProperties": {"object"},
 	"minProperties": {"object"}, "maxProperties": {"object"}, "propertyNames": {"object"},
 }
 
@@ -148,7 +162,8 @@ func (c *checking) keywords(pointer string, s contract.Schema) {
 		}
 	}
 	for name := range has {
-		if of := about[name]; of != nil && len(own) > 0 && !slices.ContainsFunc(own, func(t string) bool { return slices.Contains(of, t) }) {
+		if of := about[name]; of != nil && len(own) > 0 &&
+			!slices.ContainsFunc(own, func(t string) bool { return slices.Contains(of, t) }) {
 			c.advise(at(pointer, name), "has no effect on values of the type %s", strings.Join(own, ", "))
 		}
 	}
@@ -159,7 +174,10 @@ func (c *checking) keywords(pointer string, s contract.Schema) {
 		c.advise(pointer, "is both readOnly and writeOnly: nobody sends it")
 	}
 	if !c.is30 && has["nullable"] != nil {
-		c.advise(pointer+"/nullable", "is a keyword of OpenAPI 3.0 that has no effect here: write \"type\":[...,\"null\"]")
+		c.advise(
+			pointer+"/nullable",
+			"is a keyword of OpenAPI 3.0 that has no effect here: write \"type\":[...,\"null\"]",
+		)
 	}
 	if !c.is30 && has["example"] != nil {
 		c.advise(pointer+"/example", "is deprecated: write examples, an array")
@@ -178,7 +196,11 @@ func (c *checking) keyword(pointer, name string, value jsontext.Value) {
 		var text string
 		json.Unmarshal(value, &text)
 		if _, err := regexp.Compile(text); err != nil {
-			c.advise(pointer, "is a pattern that is not held: %v", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+			c.advise(
+				pointer,
+				"is a pattern that is not held: %v",
+				strings.TrimPrefix(err.Error(), "error parsing regexp: "),
+			)
 		}
 	case (name == "allOf" || name == "anyOf" || name == "oneOf" || name == "prefixItems") && string(value) == "[]":
 		c.wrong(pointer, "is empty; it lists one schema at least")
@@ -242,7 +264,11 @@ func (c *checking) discriminator(pointer string, s contract.Schema) {
 	}
 	for i, one := range slices.Concat(s.List("oneOf"), s.List("anyOf")) {
 		if target := c.follow(one); !c.requires(target, name, 0) {
-			c.advise(fmt.Sprint(pointer, "/", alternatives(s), "/", i), "does not require the member %s, by which the alternatives are told apart", name)
+			c.advise(
+				fmt.Sprint(pointer, "/", alternatives(s), "/", i),
+				"does not require the member %s, by which the alternatives are told apart",
+				name,
+			)
 		}
 	}
 }
@@ -262,7 +288,11 @@ func (c *checking) requires(s contract.Schema, name string, depth int) bool {
 	if slices.Contains(names, name) {
 		return true
 	}
-	return depth < 8 && slices.ContainsFunc(s.List("allOf"), func(one contract.Schema) bool { return c.requires(c.follow(one), name, depth+1) })
+	return depth < 8 &&
+		slices.ContainsFunc(
+			s.List("allOf"),
+			func(one contract.Schema) bool { return c.requires(c.follow(one), name, depth+1) },
+		)
 }
 
 // fallback holds the default of a schema against it: OpenAPI 3.0 demands that it conforms, JSON Schema recommends it.

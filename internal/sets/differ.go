@@ -202,11 +202,16 @@ func (s *Set) fromFlat(f *flat, at string) *Set {
 	}
 	places := s.places(at, map[*Set]string{}, 0)
 	for _, rule := range f.rules {
-		if len(rule.opaque)+len(rule.odd)+len(rule.matching)+len(rule.needs)+len(rule.prefix) > 0 || rule.names != nil || rule.one != nil || rule.any != nil {
+		if len(rule.opaque)+len(rule.odd)+len(rule.matching)+len(rule.needs)+len(rule.prefix) > 0 ||
+			rule.names != nil ||
+			rule.one != nil ||
+			rule.any != nil {
 			return nil
 		}
 		m.size, m.unique = m.size.and(rule.size), m.unique || rule.unique
-		m.steps, m.patterns, m.formats = append(m.steps, rule.steps...), append(m.patterns, rule.patterns...), append(m.formats, rule.formats...)
+		m.steps = append(m.steps, rule.steps...)
+		m.patterns = append(m.patterns, rule.patterns...)
+		m.formats = append(m.formats, rule.formats...)
 		if rule.hasDef {
 			m.hasDef, m.default_ = true, rule.default_
 		}
@@ -277,7 +282,8 @@ func (s *Set) isReference() bool { return s.ref != "" && s.only("$ref") }
 // only reports whether one keyword of a set counts.
 func (s *Set) only(keyword string) bool {
 	for name := range membersOf(s.text) {
-		if name != keyword && !slices.Contains(annotations, name) && name != "default" && !strings.HasPrefix(name, "x-") {
+		if name != keyword && !slices.Contains(annotations, name) && name != "default" &&
+			!strings.HasPrefix(name, "x-") {
 			return false
 		}
 	}
@@ -309,7 +315,12 @@ func (d *differing) differ(before, after *Set, from, to string) {
 		return
 	}
 	if before.none || after.none {
-		d.patch(before, to, map[bool]string{true: "no value is possible any more", false: "values are possible at all"}[after.none], func(s *Set) { *s = *after })
+		d.patch(
+			before,
+			to,
+			map[bool]string{true: "no value is possible any more", false: "values are possible at all"}[after.none],
+			func(s *Set) { *s = *after },
+		)
 		return
 	}
 	if d.values(before, after, to, types); before.kinds&after.kinds == 0 {
@@ -371,23 +382,47 @@ func (d *differing) values(before, after *Set, at, types string) {
 		{"minimum", before.low, after.low, func(s *Set) { s.low = after.low }},
 		{"maximum", before.high, after.high, func(s *Set) { s.high = after.high }},
 	} {
-		if !slices.EqualFunc(k.before, k.after, func(a, b bound) bool { return a.exclusive == b.exclusive && equal(a.at, b.at) }) {
+		if !slices.EqualFunc(
+			k.before,
+			k.after,
+			func(a, b bound) bool { return a.exclusive == b.exclusive && equal(a.at, b.at) },
+		) {
 			d.patch(before, at+"/"+k.keyword, turned(k.keyword, boundText(k.before), boundText(k.after)), k.set)
 		}
 	}
 	if !slices.EqualFunc(before.steps, after.steps, func(a, b *Number) bool { return equal(a, b) }) {
-		d.patch(before, at+"/multipleOf", turned("multipleOf", numbersText(before.steps), numbersText(after.steps)), func(s *Set) { s.steps = after.steps })
+		d.patch(
+			before,
+			at+"/multipleOf",
+			turned("multipleOf", numbersText(before.steps), numbersText(after.steps)),
+			func(s *Set) { s.steps = after.steps },
+		)
 	}
 	if !slices.EqualFunc(before.patterns, after.patterns, func(a, b pattern) bool { return a.text == b.text }) {
-		d.patch(before, at+"/pattern", turned("pattern", patternsText(before.patterns), patternsText(after.patterns)), func(s *Set) { s.patterns = after.patterns })
+		d.patch(
+			before,
+			at+"/pattern",
+			turned("pattern", patternsText(before.patterns), patternsText(after.patterns)),
+			func(s *Set) { s.patterns = after.patterns },
+		)
 	}
 	if !slices.Equal(before.formats, after.formats) {
-		d.patch(before, at+"/format", turned("format", strings.Join(before.formats, ", "), strings.Join(after.formats, ", ")), func(s *Set) { s.formats = after.formats })
+		d.patch(
+			before,
+			at+"/format",
+			turned("format", strings.Join(before.formats, ", "), strings.Join(after.formats, ", ")),
+			func(s *Set) { s.formats = after.formats },
+		)
 	}
 	if !slices.Equal(before.opaque, after.opaque) || !slices.Equal(before.odd, after.odd) {
-		d.patch(before, at, "rules changed that can only be compared as they are written ("+oddNames(before, after)+")", func(s *Set) {
-			s.opaque, s.odd, s.not, s.when, s.holds, s.holdsN = after.opaque, after.odd, after.not, after.when, after.holds, after.holdsN
-		})
+		d.patch(
+			before,
+			at,
+			"rules changed that can only be compared as they are written ("+oddNames(before, after)+")",
+			func(s *Set) {
+				s.opaque, s.odd, s.not, s.when, s.holds, s.holdsN = after.opaque, after.odd, after.not, after.when, after.holds, after.holdsN
+			},
+		)
 	}
 }
 
@@ -402,8 +437,23 @@ func oddNames(before, after *Set) string {
 	}
 	slices.Sort(names)
 	names = slices.DeleteFunc(slices.Compact(names), func(name string) bool {
-		return !slices.Contains([]string{"not", "if", "contains", "dependentSchemas", "unevaluatedProperties", "unevaluatedItems", "$dynamicRef",
-			"contentEncoding", "contentMediaType", "contentSchema", "formatMinimum", "formatMaximum"}, name)
+		return !slices.Contains(
+			[]string{
+				"not",
+				"if",
+				"contains",
+				"dependentSchemas",
+				"unevaluatedProperties",
+				"unevaluatedItems",
+				"$dynamicRef",
+				"contentEncoding",
+				"contentMediaType",
+				"contentSchema",
+				"formatMinimum",
+				"formatMaximum",
+			},
+			name,
+		)
 	})
 	return strings.Join(names, ", ")
 }
@@ -439,10 +489,20 @@ func (d *differing) enumerations(before, after *Set, at string) {
 		return left
 	}
 	if gone := without(before.enum, after.enum); gone != nil {
-		d.patch(before, at, valuesText(gone)+" is gone from the enum", func(s *Set) { s.enum = without(before.enum, gone) })
+		d.patch(
+			before,
+			at,
+			valuesText(gone)+" is gone from the enum",
+			func(s *Set) { s.enum = without(before.enum, gone) },
+		)
 	}
 	if more := without(after.enum, before.enum); more != nil {
-		d.patch(before, at, valuesText(more)+" is new in the enum", func(s *Set) { s.enum = append(slices.Clone(before.enum), more...) })
+		d.patch(
+			before,
+			at,
+			valuesText(more)+" is new in the enum",
+			func(s *Set) { s.enum = append(slices.Clone(before.enum), more...) },
+		)
 	}
 }
 
@@ -458,10 +518,20 @@ func (d *differing) sizes(before, after *Set, at string) {
 		{"minProperties", "maxProperties", before.size, after.size, func(s *Set) *span { return &s.size }},
 	} {
 		if k.before.least != k.after.least {
-			d.patch(before, at+"/"+k.least, turned(k.least, spanText(k.before.least, 0), spanText(k.after.least, 0)), func(s *Set) { k.of(s).least = k.after.least })
+			d.patch(
+				before,
+				at+"/"+k.least,
+				turned(k.least, spanText(k.before.least, 0), spanText(k.after.least, 0)),
+				func(s *Set) { k.of(s).least = k.after.least },
+			)
 		}
 		if k.before.most != k.after.most {
-			d.patch(before, at+"/"+k.most, turned(k.most, spanText(k.before.most, -1), spanText(k.after.most, -1)), func(s *Set) { k.of(s).most = k.after.most })
+			d.patch(
+				before,
+				at+"/"+k.most,
+				turned(k.most, spanText(k.before.most, -1), spanText(k.after.most, -1)),
+				func(s *Set) { k.of(s).most = k.after.most },
+			)
 		}
 	}
 	if before.unique != after.unique {
@@ -486,7 +556,10 @@ func (d *differing) objects(before, after *Set, from, to string) {
 				s.order = slices.DeleteFunc(slices.Clone(s.order), func(other string) bool { return other == name })
 				s.additional, s.matching = after.additional, after.matching
 				if !slices.Contains(after.required, name) {
-					s.required = slices.DeleteFunc(slices.Clone(s.required), func(other string) bool { return other == name })
+					s.required = slices.DeleteFunc(
+						slices.Clone(s.required),
+						func(other string) bool { return other == name },
+					)
 				}
 			})
 		default:
@@ -507,10 +580,18 @@ func (d *differing) objects(before, after *Set, from, to string) {
 		switch {
 		case was == is || before.members[name] == nil != (after.members[name] == nil): // said with the member
 		case is:
-			d.patch(before, to+"/required", "the member "+name+" is required", func(s *Set) { s.required = union(s.required, []string{name}) })
+			d.patch(
+				before,
+				to+"/required",
+				"the member "+name+" is required",
+				func(s *Set) { s.required = union(s.required, []string{name}) },
+			)
 		default:
 			d.patch(before, to+"/required", "the member "+name+" is no longer required", func(s *Set) {
-				s.required = slices.DeleteFunc(slices.Clone(s.required), func(other string) bool { return other == name })
+				s.required = slices.DeleteFunc(
+					slices.Clone(s.required),
+					func(other string) bool { return other == name },
+				)
 			})
 		}
 	}
@@ -524,14 +605,33 @@ func (d *differing) objects(before, after *Set, from, to string) {
 		}
 		d.patch(before, to+"/additionalProperties", text, func(s *Set) { s.additional = after.additional })
 	}
-	if !slices.EqualFunc(before.matching, after.matching, func(a, b matching) bool { return a.text == b.text && d.alike(a.set, b.set) }) {
-		d.patch(before, to+"/patternProperties", "members whose names match a pattern have another schema", func(s *Set) { s.matching = after.matching })
+	if !slices.EqualFunc(
+		before.matching,
+		after.matching,
+		func(a, b matching) bool { return a.text == b.text && d.alike(a.set, b.set) },
+	) {
+		d.patch(
+			before,
+			to+"/patternProperties",
+			"members whose names match a pattern have another schema",
+			func(s *Set) { s.matching = after.matching },
+		)
 	}
 	if !d.alike(before.names, after.names) {
-		d.patch(before, to+"/propertyNames", "other names of members are possible", func(s *Set) { s.names = after.names })
+		d.patch(
+			before,
+			to+"/propertyNames",
+			"other names of members are possible",
+			func(s *Set) { s.names = after.names },
+		)
 	}
 	if !slices.Equal(needsText(before.needs), needsText(after.needs)) {
-		d.patch(before, to+"/dependentRequired", "members need others in another way (dependentRequired)", func(s *Set) { s.needs = after.needs })
+		d.patch(
+			before,
+			to+"/dependentRequired",
+			"members need others in another way (dependentRequired)",
+			func(s *Set) { s.needs = after.needs },
+		)
 	}
 }
 
@@ -620,9 +720,14 @@ func (d *differing) alternatives(before *Set, from, to, keyword string, was, is 
 		one := was[p[0]]
 		j := slices.IndexFunc(left, func(other *Set) bool { return other != nil && d.areMeant(one, other) })
 		if j < 0 {
-			d.patch(before, from+"/"+keyword+"/"+strconv.Itoa(p[0]), "the alternative "+nameOf(one)+" is gone", func(s *Set) {
-				set(s, slices.DeleteFunc(slices.Clone(was), func(other *Set) bool { return other == one }))
-			})
+			d.patch(
+				before,
+				from+"/"+keyword+"/"+strconv.Itoa(p[0]),
+				"the alternative "+nameOf(one)+" is gone",
+				func(s *Set) {
+					set(s, slices.DeleteFunc(slices.Clone(was), func(other *Set) bool { return other == one }))
+				},
+			)
 			continue
 		}
 		pairs[k][1], left[j] = j, nil

@@ -158,8 +158,21 @@ func (s *Set) hasText(v string) Verdict {
 }
 
 // unheld are formats that no text breaks.
-var unheld = map[string]bool{"int8": true, "int16": true, "int32": true, "int64": true, "uint8": true, "uint16": true, "uint32": true,
-	"uint64": true, "float": true, "double": true, "password": true, "binary": true, "byte": true}
+var unheld = map[string]bool{
+	"int8":     true,
+	"int16":    true,
+	"int32":    true,
+	"int64":    true,
+	"uint8":    true,
+	"uint16":   true,
+	"uint32":   true,
+	"uint64":   true,
+	"float":    true,
+	"double":   true,
+	"password": true,
+	"binary":   true,
+	"byte":     true,
+}
 
 func isOfFormat(name, v string) Verdict {
 	if unheld[name] {

@@ -589,7 +589,13 @@ func (q *question) someMembers(f *flat, like []*flat, depth int, give func(Value
 }
 
 // byNumber are objects with as many members as the bounds say.
-func (q *question) byNumber(f *flat, like []*flat, least map[string]Value, depth int, yield func(map[string]Value) bool) bool {
+func (q *question) byNumber(
+	f *flat,
+	like []*flat,
+	least map[string]Value,
+	depth int,
+	yield func(map[string]Value) bool,
+) bool {
 	for _, of := range append([]*flat{f}, like...) {
 		for _, s := range of.rules {
 			for _, n := range []int{s.size.least, s.size.most, s.size.most + 1} {

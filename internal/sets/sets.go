@@ -9,6 +9,7 @@ package sets
 
 import (
 	"cmp"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -56,8 +57,15 @@ type Schemas struct {
 // New makes the schemas of a document, whose references a function follows. Of is another document that these are
 // compared with; it may be nil.
 func New(lookup func(ref string) (jsontext.Value, bool), of *Schemas, direction Direction) *Schemas {
-	d := &Schemas{lookup: lookup, direction: direction, refs: map[string]*Set{}, texts: map[string]*Set{}, made: new(int), left: new(int),
-		keys: map[string]string{}}
+	d := &Schemas{
+		lookup:    lookup,
+		direction: direction,
+		refs:      map[string]*Set{},
+		texts:     map[string]*Set{},
+		made:      new(int),
+		left:      new(int),
+		keys:      map[string]string{},
+	}
 	if of != nil {
 		d.made, d.left = of.made, of.left
 	}
@@ -202,7 +210,16 @@ func (d *Schemas) Of(schema jsontext.Value) *Set {
 
 func (d *Schemas) empty(schema jsontext.Value) *Set {
 	*d.made++
-	return &Set{of: d, id: *d.made, text: schema, kinds: anything, lengths: anySpan, count: anySpan, size: anySpan, holdsN: anySpan}
+	return &Set{
+		of:      d,
+		id:      *d.made,
+		text:    schema,
+		kinds:   anything,
+		lengths: anySpan,
+		count:   anySpan,
+		size:    anySpan,
+		holdsN:  anySpan,
+	}
 }
 
 // follow is the set of a reference; nil where it leads to nothing.
@@ -259,7 +276,8 @@ func (s *Set) dropRequired() {
 				return false
 			}
 			var says map[string]jsontext.Value
-			if m.text.Kind() == jsontext.KindBeginObject && json.Unmarshal(m.text, &says) == nil && string(says[word]) == "true" {
+			if m.text.Kind() == jsontext.KindBeginObject && json.Unmarshal(m.text, &says) == nil &&
+				string(says[word]) == "true" {
 				return true
 			}
 			if m.ref == "" {
@@ -272,8 +290,26 @@ func (s *Set) dropRequired() {
 }
 
 // annotations are keywords that accept every value.
-var annotations = []string{"title", "description", "examples", "example", "deprecated", "readOnly", "writeOnly", "$comment",
-	"$defs", "definitions", "$schema", "$anchor", "$dynamicAnchor", "discriminator", "xml", "externalDocs", "$id", "$vocabulary"}
+var annotations = []string{
+	"title",
+	"description",
+	"examples",
+	"example",
+	"deprecated",
+	"readOnly",
+	"writeOnly",
+	"$comment",
+	"$defs",
+	"definitions",
+	"$schema",
+	"$anchor",
+	"$dynamicAnchor",
+	"discriminator",
+	"xml",
+	"externalDocs",
+	"$id",
+	"$vocabulary",
+}
 
 func (s *Set) keyword(name string, value jsontext.Value, all map[string]jsontext.Value) {
 	switch name {
@@ -303,7 +339,13 @@ func (s *Set) keyword(name string, value jsontext.Value, all map[string]jsontext
 		s.patterns = append(s.patterns, patternOf(textOf(value)))
 	case "format":
 		s.formats = append(s.formats, textOf(value))
-	case "formatMinimum", "formatMaximum", "formatExclusiveMinimum", "formatExclusiveMaximum", "contentEncoding", "contentMediaType", "contentSchema":
+	case "formatMinimum",
+		"formatMaximum",
+		"formatExclusiveMinimum",
+		"formatExclusiveMaximum",
+		"contentEncoding",
+		"contentMediaType",
+		"contentSchema":
 		s.opaque = append(s.opaque, name+s.of.key(value))
 	case "uniqueItems":
 		s.unique = value.Kind() == jsontext.KindTrue
@@ -369,7 +411,12 @@ func (s *Set) keywordOfObject(name string, value jsontext.Value) {
 		for member, text := range membersOf(value) {
 			s.matching = append(s.matching, matching{patternOf(member), s.of.Of(text)})
 		}
-	case "unevaluatedProperties", "unevaluatedItems", "$dynamicRef", "dependentSchemas", "$recursiveRef", "dependencies":
+	case "unevaluatedProperties",
+		"unevaluatedItems",
+		"$dynamicRef",
+		"dependentSchemas",
+		"$recursiveRef",
+		"dependencies":
 		s.odd = append(s.odd, name)
 		if name == "dependentSchemas" || name == "dependencies" {
 			s.opaque = append(s.opaque, name+s.of.key(value))
@@ -418,7 +465,10 @@ func (s *Set) contains(name string, value jsontext.Value, all map[string]jsontex
 		if all["minContains"] == nil {
 			s.holdsN.least = 1
 		}
-		s.opaque = append(s.opaque, "contains"+s.of.key(value)+string(all["minContains"])+","+string(all["maxContains"]))
+		s.opaque = append(
+			s.opaque,
+			"contains"+s.of.key(value)+string(all["minContains"])+","+string(all["maxContains"]),
+		)
 	case "minContains":
 		s.holdsN.least = count(value)
 	case "maxContains":
@@ -461,9 +511,9 @@ func textOf(value jsontext.Value) (s string) {
 func count(value jsontext.Value) int {
 	n := numberOf(value)
 	if n.rat == nil || !n.rat.IsInt() || !n.rat.Num().IsInt64() {
-		return 1 << 31
+		return math.MaxInt32
 	}
-	return int(min(n.rat.Num().Int64(), 1<<31))
+	return int(min(n.rat.Num().Int64(), math.MaxInt32))
 }
 
 // key is a text that two schemas share only where they are the same: with what they refer to, without annotations.

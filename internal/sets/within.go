@@ -28,8 +28,19 @@ type question struct {
 
 func newQuestion(of *Schemas) *question {
 	*of.left = mostSteps
-	return &question{left: of.left, apart: map[string][]flat{}, inRefs: map[*Set]int{}, empty: map[string]bool{}, emptying: map[string]bool{},
-		assumed: map[string]int{}, proved: map[string]Verdict{}, samples: map[string][]Value{}, sampling: map[string]bool{}, countered: map[string]Value{}, lowest: noAssumption}
+	return &question{
+		left:      of.left,
+		apart:     map[string][]flat{},
+		inRefs:    map[*Set]int{},
+		empty:     map[string]bool{},
+		emptying:  map[string]bool{},
+		assumed:   map[string]int{},
+		proved:    map[string]Verdict{},
+		samples:   map[string][]Value{},
+		sampling:  map[string]bool{},
+		countered: map[string]Value{},
+		lowest:    noAssumption,
+	}
 }
 
 const noAssumption = 1 << 30
@@ -400,7 +411,8 @@ func (q *question) needs(f *flat, required []string, name string, others []strin
 		return true
 	}
 	for _, other := range others {
-		if !slices.Contains(required, other) && !slices.ContainsFunc(f.rules, func(s *Set) bool { return slices.Contains(s.needs[name], other) }) {
+		if !slices.Contains(required, other) &&
+			!slices.ContainsFunc(f.rules, func(s *Set) bool { return slices.Contains(s.needs[name], other) }) {
 			return false
 		}
 	}
@@ -466,7 +478,8 @@ func (q *question) othersIn(f *flat, b *Set) Verdict {
 	}
 	for _, s := range f.rules {
 		for _, mine := range s.matching {
-			if !slices.ContainsFunc(b.matching, func(m matching) bool { return m.text == mine.text }) && q.within(conj{}.and(mine.set), b.additional) != Yes {
+			if !slices.ContainsFunc(b.matching, func(m matching) bool { return m.text == mine.text }) &&
+				q.within(conj{}.and(mine.set), b.additional) != Yes {
 				return Maybe
 			}
 		}

@@ -22,7 +22,14 @@ type Program struct {
 
 // From writes the package of a contract. File is the name of the contract, as its test reads it.
 func From(d *contract.Document, name, file string) (*Program, error) {
-	g := &generator{d: d, pkg: name, taken: map[string]bool{}, types: map[string]string{}, kinds: map[string]string{}, noted: map[string]bool{}}
+	g := &generator{
+		d:     d,
+		pkg:   name,
+		taken: map[string]bool{},
+		types: map[string]string{},
+		kinds: map[string]string{},
+		noted: map[string]bool{},
+	}
 	for _, word := range []string{"Parts", "Info"} {
 		g.taken[word] = true
 	}
@@ -75,7 +82,10 @@ var letters = regexp.MustCompile(`[A-Za-z0-9]+`)
 func camel(text string) string {
 	var b strings.Builder
 	for _, word := range letters.FindAllString(text, -1) {
-		if upper := strings.ToUpper(word); slices.Contains([]string{"ID", "URL", "URI", "HTTP", "JSON", "API", "PIN"}, upper) {
+		if upper := strings.ToUpper(word); slices.Contains(
+			[]string{"ID", "URL", "URI", "HTTP", "JSON", "API", "PIN"},
+			upper,
+		) {
 			b.WriteString(upper)
 			continue
 		}
@@ -115,8 +125,24 @@ func (g *generator) unique(name string) string {
 }
 
 // predeclared are names that a package had better not have.
-var predeclared = map[string]bool{"string": true, "error": true, "any": true, "len": true, "new": true, "make": true, "append": true,
-	"problem": true, "schema": true, "wicketway": true, "context": true, "time": true, "init": true, "main": true, "exchange": true, "jsontext": true}
+var predeclared = map[string]bool{
+	"string":    true,
+	"error":     true,
+	"any":       true,
+	"len":       true,
+	"new":       true,
+	"make":      true,
+	"append":    true,
+	"problem":   true,
+	"schema":    true,
+	"wicketway": true,
+	"context":   true,
+	"time":      true,
+	"init":      true,
+	"main":      true,
+	"exchange":  true,
+	"jsontext":  true,
+}
 
 // comment writes a text as a comment of lines.
 func comment(text string) string {
@@ -147,14 +173,19 @@ func (g *generator) typesFile() string {
 	if g.decls == nil {
 		return ""
 	}
-	return g.file([]string{"time", "github.com/go-json-experiment/json/jsontext", module, module + "/schema"}, g.decls...)
+	return g.file(
+		[]string{"time", "github.com/go-json-experiment/json/jsontext", module, module + "/schema"},
+		g.decls...)
 }
 
 func (g *generator) problemsFile() string {
 	if g.kindDecls == nil {
 		return ""
 	}
-	return g.file([]string{module + "/problem"}, "// Kinds of problem that the contract names.\nvar (\n"+strings.Join(g.kindDecls, "\n")+"\n)\n")
+	return g.file(
+		[]string{module + "/problem"},
+		"// Kinds of problem that the contract names.\nvar (\n"+strings.Join(g.kindDecls, "\n")+"\n)\n",
+	)
 }
 
 func (g *generator) partsFile() string {
@@ -166,9 +197,29 @@ func (g *generator) partsFile() string {
 		settings = "wicketway.Guard(guard),\n"
 	}
 	parts := doc + signature + "\nreturn wicketway.Group(\n" + settings + strings.Join(g.parts, ",\n") + ",\n)\n}\n"
-	info := fmt.Sprintf("// Info names the API.\nvar Info = wicketway.Info{Title: %q, Version: %q}\n", nonEmpty(g.d.Info.Title, "API"), nonEmpty(g.d.Info.Version, "1.0.0"))
-	return strings.Replace(g.file([]string{"context", "time", "github.com/go-json-experiment/json/jsontext", module, module + "/exchange", module + "/problem", module + "/schema"},
-		append([]string{info, parts}, g.functions...)...), "package "+g.pkg, "// Package "+g.pkg+" serves the contract "+oneLine(g.d.Info.Title)+".\npackage "+g.pkg, 1)
+	info := fmt.Sprintf(
+		"// Info names the API.\nvar Info = wicketway.Info{Title: %q, Version: %q}\n",
+		nonEmpty(g.d.Info.Title, "API"),
+		nonEmpty(g.d.Info.Version, "1.0.0"),
+	)
+	return strings.Replace(
+		g.file(
+			[]string{
+				"context",
+				"time",
+				"github.com/go-json-experiment/json/jsontext",
+				module,
+				module + "/exchange",
+				module + "/problem",
+				module + "/schema",
+			},
+			append(
+				[]string{info, parts},
+				g.functions...)...),
+		"package "+g.pkg,
+		"// Package "+g.pkg+" serves the contract "+oneLine(g.d.Info.Title)+".\npackage "+g.pkg,
+		1,
+	)
 }
 
 func nonEmpty(text, otherwise string) string {

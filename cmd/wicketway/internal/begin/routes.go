@@ -33,7 +33,11 @@ func (g *generator) routes() {
 		}
 		for method, o := range item.Operations() {
 			if method == "*" || method == "OPTIONS" || method == "HEAD" {
-				g.note(pointerTo("paths", path, strings.ToLower(method)), "%s is not begun: Wicketway answers it by itself", method)
+				g.note(
+					pointerTo("paths", path, strings.ToLower(method)),
+					"%s is not begun: Wicketway answers it by itself",
+					method,
+				)
 				continue
 			}
 			g.route(method, path, item, o)
@@ -71,7 +75,13 @@ func (g *generator) route(method, path string, item *contract.PathItem, o *contr
 	if id == "" {
 		id = strings.ToLower(method) + " " + path
 	}
-	w := &writing{generator: g, method: method, path: path, at: pointerTo("paths", strings.ReplaceAll(path, "{+", "{"), strings.ToLower(method)), name: g.unique(lower(camel(id)))}
+	w := &writing{
+		generator: g,
+		method:    method,
+		path:      path,
+		at:        pointerTo("paths", strings.ReplaceAll(path, "{+", "{"), strings.ToLower(method)),
+		name:      g.unique(lower(camel(id))),
+	}
 	if o.ID != "" && !strings.ContainsAny(o.ID, " /") {
 		w.set("Name(%q)", o.ID)
 	} else if o.ID != "" {
@@ -96,10 +106,27 @@ func (g *generator) route(method, path string, item *contract.PathItem, o *contr
 	if o.Deprecated {
 		g.note(w.at, "it is deprecated: add a wicketway.Retirement that says since when")
 	}
-	g.parts = append(g.parts, fmt.Sprintf("wicketway.Route(%q, %s,\n%s)", method+" "+path, w.name, strings.Join(append(w.settings, ""), ",\n")))
+	g.parts = append(
+		g.parts,
+		fmt.Sprintf(
+			"wicketway.Route(%q, %s,\n%s)",
+			method+" "+path,
+			w.name,
+			strings.Join(append(w.settings, ""), ",\n"),
+		),
+	)
 	doc := nonEmpty(oneLine(o.Summary), method+" "+path)
-	g.functions = append(g.functions, fmt.Sprintf("// %s: %s.\nfunc %s(ctx context.Context, in %s) (out %s, err error) {\n\treturn out, problem.NotImplemented.New(\"\")\n}\n",
-		w.name, strings.TrimSuffix(doc, "."), w.name, in, out))
+	g.functions = append(
+		g.functions,
+		fmt.Sprintf(
+			"// %s: %s.\nfunc %s(ctx context.Context, in %s) (out %s, err error) {\n\treturn out, problem.NotImplemented.New(\"\")\n}\n",
+			w.name,
+			strings.TrimSuffix(doc, "."),
+			w.name,
+			in,
+			out,
+		),
+	)
 }
 
 func (w *writing) set(format string, args ...any) {
@@ -132,7 +159,10 @@ func (w *writing) access(o *contract.Operation) {
 		scopes = append(scopes, one...)
 	}
 	if len(all) > 1 || all[0].Len() > 1 {
-		w.note(w.at+"/security", "there are several ways to be known; the guard that is given has to take them all (auth.Any)")
+		w.note(
+			w.at+"/security",
+			"there are several ways to be known; the guard that is given has to take them all (auth.Any)",
+		)
 	}
 	if len(scopes) > 0 {
 		w.set("Scopes(%s)", quotedList(scopes))
@@ -175,7 +205,9 @@ func (w *writing) parameter(at string, p *contract.Parameter, known map[string]b
 		return ""
 	}
 	t := w.typeOf(at+"/schema", s, camel(w.name+" "+p.Name), 0)
-	simple := t.scalar || t.isList && p.In != "path" && p.In != "cookie" && (p.Explode == nil || *p.Explode) && (p.Style == "" || p.Style == "form")
+	simple := t.scalar ||
+		t.isList && p.In != "path" && p.In != "cookie" && (p.Explode == nil || *p.Explode) &&
+			(p.Style == "" || p.Style == "form")
 	if !simple {
 		w.note(at, "the parameter %s is read as a text: its values are composed", p.Name)
 		t = goType{expr: "string", scalar: true}
@@ -226,7 +258,8 @@ func (w *writing) body(o *contract.Operation) string {
 		if array, has := b.Content.Get("application/json"); has {
 			rules = rulesOf(array.Schema, "minItems", "maxItems")
 		}
-		if b.Required && !slices.ContainsFunc(rules, func(rule string) bool { return strings.HasPrefix(rule, "minItems") }) {
+		if b.Required &&
+			!slices.ContainsFunc(rules, func(rule string) bool { return strings.HasPrefix(rule, "minItems") }) {
 			rules = append(rules, "minItems=1")
 		}
 		w.streams(at, b.Content)
@@ -256,7 +289,11 @@ func (w *writing) body(o *contract.Operation) string {
 }
 
 // items is the type of the items of a stream, where a body is one, and where that is.
-func (w *writing) items(pointer string, content contract.Map[contract.MediaType], hint string) (expr, at string, is bool) {
+func (w *writing) items(
+	pointer string,
+	content contract.Map[contract.MediaType],
+	hint string,
+) (expr, at string, is bool) {
 	for media, m := range content.All() {
 		s := m.Item
 		if own, has := m.More.Get(contract.ItemKey); has && s.IsZero() {
@@ -358,7 +395,10 @@ func (w *writing) output(o *contract.Operation) string {
 				w.set("Media(%q)", media)
 			}
 			if r.Content.Len() > 1 {
-				w.note(w.at+pointerTo("responses", key, "content"), "of several media types JSON alone is sent (wicketway.Formats adds others)")
+				w.note(
+					w.at+pointerTo("responses", key, "content"),
+					"of several media types JSON alone is sent (wicketway.Formats adds others)",
+				)
 			}
 			if t.null && t.expr != "jsontext.Value" {
 				t.expr = "*" + t.expr
@@ -402,7 +442,10 @@ func (w *writing) problems(o *contract.Operation) {
 		m, has := r.Content.Get(problem.MediaType)
 		if !has {
 			if r.Content.Len() > 0 {
-				w.note(w.at+pointerTo("responses", key), "its problems have a shape of their own (wicketway.ProblemShape)")
+				w.note(
+					w.at+pointerTo("responses", key),
+					"its problems have a shape of their own (wicketway.ProblemShape)",
+				)
 			}
 			continue
 		}
@@ -414,7 +457,16 @@ func (w *writing) problems(o *contract.Operation) {
 			if name == "" {
 				name = w.unique("Err" + camel(code))
 				w.kinds[code] = name
-				w.kindDecls = append(w.kindDecls, fmt.Sprintf("%s = problem.Define(%d, %q, %q)", name, status, code, nonEmpty(title, nonEmpty(oneLine(r.Description), code))))
+				w.kindDecls = append(
+					w.kindDecls,
+					fmt.Sprintf(
+						"%s = problem.Define(%d, %q, %q)",
+						name,
+						status,
+						code,
+						nonEmpty(title, nonEmpty(oneLine(r.Description), code)),
+					),
+				)
 			}
 			names = append(names, name)
 		}
@@ -426,10 +478,29 @@ func (w *writing) problems(o *contract.Operation) {
 }
 
 // ownCodes are those of the kinds that Wicketway and its guards raise by themselves.
-var ownCodes = map[string]bool{"input-unreadable": true, "input-invalid": true, "bad-request": true, "not-found": true, "not-acceptable": true,
-	"method-not-allowed": true, "body-timeout": true, "body-too-large": true, "unsupported-media-type": true, "internal": true, "timeout": true,
-	"overloaded": true, "version-unknown": true, "token-missing": true, "token-malformed": true, "token-expired": true, "token-rejected": true,
-	"keys-unavailable": true, "scope-missing": true, "account-unavailable": true, "not-implemented": true}
+var ownCodes = map[string]bool{
+	"input-unreadable":       true,
+	"input-invalid":          true,
+	"bad-request":            true,
+	"not-found":              true,
+	"not-acceptable":         true,
+	"method-not-allowed":     true,
+	"body-timeout":           true,
+	"body-too-large":         true,
+	"unsupported-media-type": true,
+	"internal":               true,
+	"timeout":                true,
+	"overloaded":             true,
+	"version-unknown":        true,
+	"token-missing":          true,
+	"token-malformed":        true,
+	"token-expired":          true,
+	"token-rejected":         true,
+	"keys-unavailable":       true,
+	"scope-missing":          true,
+	"account-unavailable":    true,
+	"not-implemented":        true,
+}
 
 // known are variables of package problem, by their codes, that a route may want to raise.
 var known = map[string]string{

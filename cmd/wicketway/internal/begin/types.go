@@ -32,7 +32,10 @@ func (g *generator) typeOf(pointer string, s contract.Schema, hint string, depth
 	if t, ok := g.plain(pointer, s, hint, depth); ok {
 		return t
 	}
-	g.note(pointer, "the Go type says less than the schema: values are kept as JSON, and the function has to check them")
+	g.note(
+		pointer,
+		"the Go type says less than the schema: values are kept as JSON, and the function has to check them",
+	)
 	return goType{expr: g.carrier(s, hint)}
 }
 
@@ -74,11 +77,37 @@ func (g *generator) plain(pointer string, s contract.Schema, hint string, depth 
 }
 
 // beyond are keywords that no Go type and no rule says.
-var beyond = []string{"oneOf", "anyOf", "not", "if", "dependentSchemas", "dependentRequired", "patternProperties", "propertyNames", "prefixItems",
-	"contains", "unevaluatedProperties", "unevaluatedItems", "$dynamicRef", "$id"}
+var beyond = []string{
+	"oneOf",
+	"anyOf",
+	"not",
+	"if",
+	"dependentSchemas",
+	"dependentRequired",
+	"patternProperties",
+	"propertyNames",
+	"prefixItems",
+	"contains",
+	"unevaluatedProperties",
+	"unevaluatedItems",
+	"$dynamicRef",
+	"$id",
+}
 
 // texts are keywords that say nothing of values.
-var texts = []string{"title", "description", "examples", "example", "deprecated", "readOnly", "writeOnly", "$comment", "externalDocs", "xml", "default"}
+var texts = []string{
+	"title",
+	"description",
+	"examples",
+	"example",
+	"deprecated",
+	"readOnly",
+	"writeOnly",
+	"$comment",
+	"externalDocs",
+	"xml",
+	"default",
+}
 
 func only(s contract.Schema, keyword string) bool {
 	for name := range s.Members() {
@@ -330,10 +359,9 @@ func quoted(value string) string {
 
 // A member of a struct.
 type member struct {
-	name     string
-	at       string
-	schema   contract.Schema
-	required bool
+	name   string
+	at     string
+	schema contract.Schema
 }
 
 // members gathers those of an object, and of all that it consists of. It reports false where they contradict each other,
@@ -349,7 +377,8 @@ func (g *generator) members(pointer string, s contract.Schema, to *[]member, req
 		}
 	}
 	for name := range s.Members() {
-		if slices.Contains(beyond, name) || name == "minProperties" || name == "maxProperties" || name == "enum" || name == "const" {
+		if slices.Contains(beyond, name) || name == "minProperties" || name == "maxProperties" || name == "enum" ||
+			name == "const" {
 			return false
 		}
 	}
@@ -401,7 +430,14 @@ func (g *generator) structOf(pointer string, s contract.Schema, name string, dep
 	}
 	slices.SortStableFunc(all, func(a, b member) int { return strings.Compare(a.name, b.name) })
 	var b strings.Builder
-	b.WriteString(comment(strings.TrimSuffix(name+": "+nonEmpty(oneLine(s.String("description")), "an object of the contract"), ".") + "."))
+	b.WriteString(
+		comment(
+			strings.TrimSuffix(
+				name+": "+nonEmpty(oneLine(s.String("description")), "an object of the contract"),
+				".",
+			) + ".",
+		),
+	)
 	fmt.Fprintf(&b, "type %s struct {\n", name)
 	fields := map[string]bool{}
 	for _, m := range all {
@@ -495,7 +531,11 @@ func (g *generator) recurs(expr, of string) bool {
 	}
 	for _, name := range g.types {
 		if name == expr {
-			return !slices.ContainsFunc(g.decls, func(decl string) bool { return strings.Contains(decl, "type "+expr+" struct") }) || expr == of
+			return !slices.ContainsFunc(
+				g.decls,
+				func(decl string) bool { return strings.Contains(decl, "type "+expr+" struct") },
+			) ||
+				expr == of
 		}
 	}
 	return false
@@ -533,9 +573,14 @@ func (g *generator) carrier(s contract.Schema, hint string) string {
 }
 
 func (g *generator) carrying(s contract.Schema, name string) string {
-	return fmt.Sprintf("// %s is kept as JSON: no Go type says what its schema does.\ntype %s struct{ jsontext.Value }\n\n"+
-		"// JSONSchema shows what is accepted; nothing is held against it.\nfunc (%s) JSONSchema() jsontext.Value {\nreturn jsontext.Value(%q)\n}\n",
-		name, name, name, string(g.inline(s, nil).Text()))
+	return fmt.Sprintf(
+		"// %s is kept as JSON: no Go type says what its schema does.\ntype %s struct{ jsontext.Value }\n\n"+
+			"// JSONSchema shows what is accepted; nothing is held against it.\nfunc (%s) JSONSchema() jsontext.Value {\nreturn jsontext.Value(%q)\n}\n",
+		name,
+		name,
+		name,
+		string(g.inline(s, nil).Text()),
+	)
 }
 
 // inline writes a schema with what it refers to in the place of the references; what contains itself is left open.
