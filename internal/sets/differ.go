@@ -315,8 +315,7 @@ func (d *differing) differ(before, after *Set, from, to string) {
 		return
 	}
 	if before.none || after.none {
-		d.patch(
-			before,
+		d.patch(before, after,
 			to,
 			map[bool]string{true: "no value is possible any more", false: "values are possible at all"}[after.none],
 			func(s *Set) { *s = *after },
@@ -336,7 +335,7 @@ func (d *differing) differ(before, after *Set, from, to string) {
 const mostDifferences = 100
 
 // patch judges one change by itself: before with that of after alone.
-func (d *differing) patch(before *Set, at, text string, change func(*Set)) {
+func (d *differing) patch(before, after *Set, at, text string, change func(*Set)) {
 	changed := before.copy()
 	id := changed.id
 	change(changed)
@@ -345,7 +344,18 @@ func (d *differing) patch(before *Set, at, text string, change func(*Set)) {
 	if safe == Yes && d.isProved(changed, before) {
 		return // by itself it changes nothing
 	}
+	if safe == No && !d.shows(witness, before, after) { // other changes of the same schema have their say
+		safe, witness = d.isSafe(before, after)
+	}
 	d.add(at, text, safe, witness)
+}
+
+// shows reports whether a value shows that a change breaks somebody.
+func (d *differing) shows(v Value, before, after *Set) bool {
+	if d.read {
+		before, after = after, before
+	}
+	return before.Has(v) == Yes && after.Has(v) == No
 }
 
 // values are the keywords about types, enumerations and single values.
@@ -363,7 +373,7 @@ func (d *differing) values(before, after *Set, at, types string) {
 		case gone == 0:
 			text = "the type " + more.String() + " is possible as well"
 		}
-		d.patch(before, types+"/type", text, func(s *Set) {
+		d.patch(before, after, types+"/type", text, func(s *Set) {
 			s.kinds = after.kinds
 			if before.kinds&after.kinds == 0 { // the other keywords are about other values
 				s.hasEnum, s.enum, s.low, s.high, s.steps = after.hasEnum, after.enum, after.low, after.high, after.steps
@@ -387,36 +397,32 @@ func (d *differing) values(before, after *Set, at, types string) {
 			k.after,
 			func(a, b bound) bool { return a.exclusive == b.exclusive && equal(a.at, b.at) },
 		) {
-			d.patch(before, at+"/"+k.keyword, turned(k.keyword, boundText(k.before), boundText(k.after)), k.set)
+			d.patch(before, after, at+"/"+k.keyword, turned(k.keyword, boundText(k.before), boundText(k.after)), k.set)
 		}
 	}
 	if !slices.EqualFunc(before.steps, after.steps, func(a, b *Number) bool { return equal(a, b) }) {
-		d.patch(
-			before,
+		d.patch(before, after,
 			at+"/multipleOf",
 			turned("multipleOf", numbersText(before.steps), numbersText(after.steps)),
 			func(s *Set) { s.steps = after.steps },
 		)
 	}
 	if !slices.EqualFunc(before.patterns, after.patterns, func(a, b pattern) bool { return a.text == b.text }) {
-		d.patch(
-			before,
+		d.patch(before, after,
 			at+"/pattern",
 			turned("pattern", patternsText(before.patterns), patternsText(after.patterns)),
 			func(s *Set) { s.patterns = after.patterns },
 		)
 	}
 	if !slices.Equal(before.formats, after.formats) {
-		d.patch(
-			before,
+		d.patch(before, after,
 			at+"/format",
 			turned("format", strings.Join(before.formats, ", "), strings.Join(after.formats, ", ")),
 			func(s *Set) { s.formats = after.formats },
 		)
 	}
 	if !slices.Equal(before.opaque, after.opaque) || !slices.Equal(before.odd, after.odd) {
-		d.patch(
-			before,
+		d.patch(before, after,
 			at,
 			"rules changed that can only be compared as they are written ("+oddNames(before, after)+")",
 			func(s *Set) {
@@ -477,7 +483,7 @@ func (d *differing) enumerations(before, after *Set, at string) {
 		if before.hasEnum {
 			text = "values are possible in addition to " + valuesText(before.enum)
 		}
-		d.patch(before, at, text, set)
+		d.patch(before, after, at, text, set)
 		return
 	}
 	without := func(a, b []Value) (left []Value) {
@@ -489,16 +495,14 @@ func (d *differing) enumerations(before, after *Set, at string) {
 		return left
 	}
 	if gone := without(before.enum, after.enum); gone != nil {
-		d.patch(
-			before,
+		d.patch(before, after,
 			at,
 			valuesText(gone)+" is gone from the enum",
 			func(s *Set) { s.enum = without(before.enum, gone) },
 		)
 	}
 	if more := without(after.enum, before.enum); more != nil {
-		d.patch(
-			before,
+		d.patch(before, after,
 			at,
 			valuesText(more)+" is new in the enum",
 			func(s *Set) { s.enum = append(slices.Clone(before.enum), more...) },
@@ -518,16 +522,14 @@ func (d *differing) sizes(before, after *Set, at string) {
 		{"minProperties", "maxProperties", before.size, after.size, func(s *Set) *span { return &s.size }},
 	} {
 		if k.before.least != k.after.least {
-			d.patch(
-				before,
+			d.patch(before, after,
 				at+"/"+k.least,
 				turned(k.least, spanText(k.before.least, 0), spanText(k.after.least, 0)),
 				func(s *Set) { k.of(s).least = k.after.least },
 			)
 		}
 		if k.before.most != k.after.most {
-			d.patch(
-				before,
+			d.patch(before, after,
 				at+"/"+k.most,
 				turned(k.most, spanText(k.before.most, -1), spanText(k.after.most, -1)),
 				func(s *Set) { k.of(s).most = k.after.most },
@@ -539,7 +541,7 @@ func (d *differing) sizes(before, after *Set, at string) {
 		if after.unique {
 			text = "items must differ (uniqueItems)"
 		}
-		d.patch(before, at+"/uniqueItems", text, func(s *Set) { s.unique = after.unique })
+		d.patch(before, after, at+"/uniqueItems", text, func(s *Set) { s.unique = after.unique })
 	}
 }
 
@@ -551,7 +553,7 @@ func (d *differing) objects(before, after *Set, from, to string) {
 		case b != nil && a != nil:
 			d.differ(b, a, before.place(from, name), after.place(to, name))
 		case b != nil:
-			d.patch(before, before.place(from, name), "the member "+name+" is gone", func(s *Set) {
+			d.patch(before, after, before.place(from, name), "the member "+name+" is gone", func(s *Set) {
 				s.members = withMember(s.members, name, nil)
 				s.order = slices.DeleteFunc(slices.Clone(s.order), func(other string) bool { return other == name })
 				s.additional, s.matching = after.additional, after.matching
@@ -567,7 +569,7 @@ func (d *differing) objects(before, after *Set, from, to string) {
 			if slices.Contains(after.required, name) {
 				text += ", and required"
 			}
-			d.patch(before, after.place(to, name), text, func(s *Set) {
+			d.patch(before, after, after.place(to, name), text, func(s *Set) {
 				s.members, s.order = withMember(s.members, name, a), append(slices.Clone(s.order), name)
 				if slices.Contains(after.required, name) {
 					s.required = union(s.required, []string{name})
@@ -580,14 +582,13 @@ func (d *differing) objects(before, after *Set, from, to string) {
 		switch {
 		case was == is || before.members[name] == nil != (after.members[name] == nil): // said with the member
 		case is:
-			d.patch(
-				before,
+			d.patch(before, after,
 				to+"/required",
 				"the member "+name+" is required",
 				func(s *Set) { s.required = union(s.required, []string{name}) },
 			)
 		default:
-			d.patch(before, to+"/required", "the member "+name+" is no longer required", func(s *Set) {
+			d.patch(before, after, to+"/required", "the member "+name+" is no longer required", func(s *Set) {
 				s.required = slices.DeleteFunc(
 					slices.Clone(s.required),
 					func(other string) bool { return other == name },
@@ -603,31 +604,28 @@ func (d *differing) objects(before, after *Set, from, to string) {
 		case before.additional != nil && before.additional.none:
 			text = "further members are possible"
 		}
-		d.patch(before, to+"/additionalProperties", text, func(s *Set) { s.additional = after.additional })
+		d.patch(before, after, to+"/additionalProperties", text, func(s *Set) { s.additional = after.additional })
 	}
 	if !slices.EqualFunc(
 		before.matching,
 		after.matching,
 		func(a, b matching) bool { return a.text == b.text && d.alike(a.set, b.set) },
 	) {
-		d.patch(
-			before,
+		d.patch(before, after,
 			to+"/patternProperties",
 			"members whose names match a pattern have another schema",
 			func(s *Set) { s.matching = after.matching },
 		)
 	}
 	if !d.alike(before.names, after.names) {
-		d.patch(
-			before,
+		d.patch(before, after,
 			to+"/propertyNames",
 			"other names of members are possible",
 			func(s *Set) { s.names = after.names },
 		)
 	}
 	if !slices.Equal(needsText(before.needs), needsText(after.needs)) {
-		d.patch(
-			before,
+		d.patch(before, after,
 			to+"/dependentRequired",
 			"members need others in another way (dependentRequired)",
 			func(s *Set) { s.needs = after.needs },
@@ -669,7 +667,7 @@ func (d *differing) arrays(before, after *Set, from, to string) {
 		if after.items == nil {
 			text = "items can be anything"
 		}
-		d.patch(before, to+"/items", text, func(s *Set) { s.items = after.items })
+		d.patch(before, after, to+"/items", text, func(s *Set) { s.items = after.items })
 	}
 	if len(before.prefix) == len(after.prefix) {
 		for i := range before.prefix {
@@ -677,7 +675,7 @@ func (d *differing) arrays(before, after *Set, from, to string) {
 			d.differ(before.prefix[i], after.prefix[i], from+place, to+place)
 		}
 	} else {
-		d.patch(before, to+"/prefixItems", "the first items have other schemas", func(s *Set) { s.prefix, s.items = after.prefix, after.items })
+		d.patch(before, after, to+"/prefixItems", "the first items have other schemas", func(s *Set) { s.prefix, s.items = after.prefix, after.items })
 	}
 }
 
@@ -689,18 +687,18 @@ func (d *differing) choices(before, after *Set, from, to string) {
 			d.differ(before.all[i], after.all[i], from+place, to+place)
 		}
 	} else {
-		d.patch(before, to+"/allOf", "other schemas must hold as well", func(s *Set) { s.all = after.all })
+		d.patch(before, after, to+"/allOf", "other schemas must hold as well", func(s *Set) { s.all = after.all })
 	}
-	d.alternatives(before, from, to, "anyOf", before.any, after.any, func(s *Set, all []*Set) { s.any = all })
-	d.alternatives(before, from, to, "oneOf", before.one, after.one, func(s *Set, all []*Set) {
+	d.alternatives(before, after, from, to, "anyOf", before.any, after.any, func(s *Set, all []*Set) { s.any = all })
+	d.alternatives(before, after, from, to, "oneOf", before.one, after.one, func(s *Set, all []*Set) {
 		s.one, s.oneKey = all, "changed "+strconv.Itoa(s.id)
 	})
 }
 
-func (d *differing) alternatives(before *Set, from, to, keyword string, was, is []*Set, set func(*Set, []*Set)) {
+func (d *differing) alternatives(before, after *Set, from, to, keyword string, was, is []*Set, set func(*Set, []*Set)) {
 	if was == nil || is == nil {
 		if was != nil || is != nil {
-			d.patch(before, to+"/"+keyword, "there are other alternatives ("+keyword+")", func(s *Set) { set(s, is) })
+			d.patch(before, after, to+"/"+keyword, "there are other alternatives ("+keyword+")", func(s *Set) { set(s, is) })
 		}
 		return
 	}
@@ -720,8 +718,7 @@ func (d *differing) alternatives(before *Set, from, to, keyword string, was, is 
 		one := was[p[0]]
 		j := slices.IndexFunc(left, func(other *Set) bool { return other != nil && d.areMeant(one, other) })
 		if j < 0 {
-			d.patch(
-				before,
+			d.patch(before, after,
 				from+"/"+keyword+"/"+strconv.Itoa(p[0]),
 				"the alternative "+nameOf(one)+" is gone",
 				func(s *Set) {
@@ -736,7 +733,7 @@ func (d *differing) alternatives(before *Set, from, to, keyword string, was, is 
 	}
 	for j, one := range left {
 		if one != nil {
-			d.patch(before, to+"/"+keyword+"/"+strconv.Itoa(j), "the alternative "+nameOf(one)+" is new", func(s *Set) {
+			d.patch(before, after, to+"/"+keyword+"/"+strconv.Itoa(j), "the alternative "+nameOf(one)+" is new", func(s *Set) {
 				set(s, append(slices.Clone(was), one))
 			})
 		}
