@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -43,21 +44,18 @@ func New(d *contract.Document) (*Validator, error) {
 	v.compiler.AssertFormat()
 	v.compiler.UseLoader(nowhere{})
 	v.compiler.UseRegexpEngine(v.pattern)
-	copied, _, err := d.As("3.1")
-	if err != nil {
-		return nil, err
-	}
-	v.values = d.Values()
-	if v.doc = d; copied.Components != nil {
-		for name, s := range copied.Components.Schemas.All() {
-			copied.Components.Schemas.Set(name, s.Rewrite(v.absolute))
+	v.doc, v.values = d, d.Values()
+	schemas := map[string]any{}
+	if d.Components != nil {
+		for name, s := range d.Components.Schemas.All() {
+			read, err := jsonschema.UnmarshalJSON(bytes.NewReader(s.Rewrite(v.absolute).Text()))
+			if err != nil {
+				return nil, err
+			}
+			schemas[name] = read
 		}
 	}
-	whole, err := jsonschema.UnmarshalJSON(bytes.NewReader(copied.Text()))
-	if err == nil {
-		err = v.compiler.AddResource(at, whole)
-	}
-	return v, err
+	return v, v.compiler.AddResource(at, map[string]any{"components": map[string]any{"schemas": schemas}})
 }
 
 // absolute has a schema refer to where the validator finds what is meant: the document, of which a schema that stands by
@@ -68,20 +66,24 @@ func (v *Validator) absolute(s contract.Schema) contract.Schema {
 		v.add(id, s)
 	}
 	ref := s.Reference()
-	switch name, is := strings.CutPrefix(ref, "#"); {
-	case is && (name == "" || name[0] == '/'):
+	name, is := strings.CutPrefix(ref, "#")
+	switch {
+	case !is:
+		return s
+	case strings.HasPrefix(name, "/components/schemas/"):
 		return s.With("$ref", at+ref)
-	case is:
-		if of, err := contract.Resolve[contract.Schema](v.doc, ref); err == nil {
-			v.add(anchored+name, *of)
-			return s.With("$ref", anchored+name)
-		}
 	}
-	return s
+	of, err := contract.Resolve[contract.Schema](v.doc, ref)
+	if err != nil {
+		return s.With("$ref", at+ref) // which leads to nothing there, too
+	}
+	address := apart + url.PathEscape(name)
+	v.add(address, *of)
+	return s.With("$ref", address)
 }
 
-// anchored is before the names of anchors, as addresses.
-const anchored = "contract:///anchors/"
+// apart is before what is not among the schemas of the components, in addresses.
+const apart = "contract:///apart/"
 
 // add makes a schema known by an address, once.
 func (v *Validator) add(address string, s contract.Schema) {
