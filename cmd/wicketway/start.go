@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/wicketway/wicketway/cmd/wicketway/internal/begin"
+	"github.com/wicketway/wicketway/contract/check"
 )
 
 func startCommand() *cobra.Command {
@@ -39,6 +40,9 @@ not in the Go is listed on the standard error.`,
 			d, err := readContract(args[0], text)
 			if err != nil {
 				return err
+			}
+			if n := countErrors(check.Text(text)); n > 0 {
+				return checked(fmt.Errorf("%s has %d %s: wicketway contract check says which", args[0], n, plural(n, "error", "errors")))
 			}
 			copied := "contract.yaml"
 			if strings.HasPrefix(strings.TrimSpace(string(text)), "{") {

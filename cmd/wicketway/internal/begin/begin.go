@@ -3,6 +3,7 @@
 package begin
 
 import (
+	"errors"
 	"fmt"
 	"go/format"
 	"go/token"
@@ -12,6 +13,7 @@ import (
 	"unicode"
 
 	"github.com/wicketway/wicketway/contract"
+	"github.com/wicketway/wicketway/contract/valid"
 )
 
 // A Program is what is written: files by their names, and what of the contract is not in them.
@@ -33,8 +35,15 @@ func From(d *contract.Document, name, file string) (*Program, error) {
 	for _, word := range []string{"Parts", "Info"} {
 		g.taken[word] = true
 	}
+	g.values = d.Values()
+	var err error
+	if g.held, err = valid.New(d); err != nil {
+		return nil, err
+	}
 	g.findAnswered()
-	g.routes()
+	if g.routes(); g.parts == nil {
+		return nil, errors.New("the contract has no operation to begin with")
+	}
 	p := &Program{Files: map[string][]byte{}, Notes: g.notes}
 	for name, text := range map[string]string{"parts.go": g.partsFile(), "types.go": g.typesFile(), "problems.go": g.problemsFile(),
 		"contract_test.go": g.testFile(file)} {
@@ -65,6 +74,8 @@ type generator struct {
 	notes     []string
 	noted     map[string]bool
 	answered  map[string]bool // components that answers have
+	values    *contract.Values
+	held      *valid.Validator
 }
 
 // note says that something of the contract is not in the Go.

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"mime"
 	"net/http"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -216,8 +217,8 @@ func (w *writing) parameter(at string, p *contract.Parameter, known map[string]b
 	if p.Required && p.In != "path" {
 		rules = append(rules, "required")
 	}
-	if value, has := s.Get("default"); has && t.scalar && !p.Required {
-		if text, ok := fallback(value); ok {
+	if t.scalar && !p.Required {
+		if text, ok := w.fallback(at, s); ok {
 			rules = append(rules, "default="+quoted(text))
 		}
 	}
@@ -418,6 +419,7 @@ func (w *writing) output(o *contract.Operation) string {
 		return "wicketway.None"
 	}
 	if redirects {
+		w.note(w.at+"/responses", "the status of a redirect is chosen by the function: 303, 307 or 308")
 		return "wicketway.Redirect"
 	}
 	w.note(w.at+"/responses", "no success is listed: it is begun with one without content")
@@ -453,6 +455,10 @@ func (w *writing) problems(o *contract.Operation) {
 			if ownCodes[code] { // Wicketway raises it by itself where it applies
 				continue
 			}
+			if !codeOfKind.MatchString(code) {
+				w.note(w.at+pointerTo("responses", key), "%q cannot be the code of a kind of problem: lower-case letters, digits and hyphens", code)
+				continue
+			}
 			name := nonEmpty(w.kinds[code], known[code])
 			if name == "" {
 				name = w.unique("Err" + camel(code))
@@ -476,6 +482,9 @@ func (w *writing) problems(o *contract.Operation) {
 		w.set("Fails(%s)", strings.Join(slices.Compact(names), ", "))
 	}
 }
+
+// codeOfKind is what codes of problems consist of.
+var codeOfKind = regexp.MustCompile(`^[a-z0-9]+(?:-[a-z0-9]+)*$`)
 
 // ownCodes are those of the kinds that Wicketway and its guards raise by themselves.
 var ownCodes = map[string]bool{

@@ -40,7 +40,7 @@ func (g *generator) typeOf(pointer string, s contract.Schema, hint string, depth
 }
 
 func (g *generator) plain(pointer string, s contract.Schema, hint string, depth int) (goType, bool) {
-	if depth > deepest || string(s.Text()) == "false" {
+	if depth > deepest || string(s.Text()) == "false" || len(guess(s))+len(s.Types()) > 0 && !g.isObject(s, 0) && g.values.IsEmpty(s) {
 		return goType{}, false
 	}
 	if s.IsZero() || string(s.Text()) == "true" || meansNothing(s) {
@@ -477,8 +477,8 @@ func (g *generator) field(field, of string, m member, required bool, depth int) 
 	if !required {
 		tag = "json:" + strconv.Quote(m.name+",omitzero")
 	}
-	if value, has := m.schema.Get("default"); has && t.scalar && !t.null && !required {
-		if text, ok := fallback(value); ok {
+	if t.scalar && !t.null && !required {
+		if text, ok := g.fallback(m.at, m.schema); ok {
 			rules = append(rules, "default="+quoted(text))
 		}
 	}
@@ -541,8 +541,16 @@ func (g *generator) recurs(expr, of string) bool {
 	return false
 }
 
-// fallback is a default as a rule has it.
-func fallback(value jsontext.Value) (string, bool) {
+// fallback is a default as a rule has it; it reports false where the schema has none, or one that it does not accept.
+func (g *generator) fallback(pointer string, s contract.Schema) (string, bool) {
+	value, has := s.Get("default")
+	if !has {
+		return "", false
+	}
+	if g.held.Check(s, value) != nil {
+		g.note(pointer, "the default %s breaks its schema, and is left out", value)
+		return "", false
+	}
 	text := string(value)
 	if value.Kind() == '"' {
 		json.Unmarshal(value, &text)
