@@ -15,6 +15,7 @@ import (
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/contract/valid"
 	"github.com/wicketway/wicketway/contract/yaml"
+	"github.com/wicketway/wicketway/internal/near"
 )
 
 // A Level says how much a finding weighs.
@@ -177,30 +178,9 @@ func (c *checking) unknown() {
 // nearest is the name that a mistyped one is likely to mean; "" where none is near.
 func nearest(name string, known []string) string {
 	for _, one := range known {
-		if strings.EqualFold(one, name) || distance(strings.ToLower(one), strings.ToLower(name)) <= 2 && len(name) > 3 {
+		if strings.EqualFold(one, name) || near.Distance(strings.ToLower(one), strings.ToLower(name)) <= 2 && len(name) > 3 {
 			return one
 		}
 	}
 	return ""
-}
-
-// distance is how many letters have to be put in, left out or changed.
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		last := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			change := last
-			if a[i] != b[j] {
-				change++
-			}
-			last = row[j+1]
-			row[j+1] = min(change, row[j+1]+1, row[j]+1)
-		}
-	}
-	return row[len(b)]
 }

@@ -213,7 +213,7 @@ func (s *Set) fromFlat(f *flat, at string) *Set {
 		m.patterns = append(m.patterns, rule.patterns...)
 		m.formats = append(m.formats, rule.formats...)
 		if rule.hasDef {
-			m.hasDef, m.default_ = true, rule.default_
+			m.hasDef, m.fallback = true, rule.fallback
 		}
 	}
 	names, _ := f.names()
@@ -767,13 +767,13 @@ func (d *differing) meanings(before, after *Set, at string, depth int) {
 	} else {
 		d.seen[pair] = true
 	}
-	if !d.read && (before.hasDef != after.hasDef || before.hasDef && !equal(before.default_, after.default_)) {
+	if !d.read && (before.hasDef != after.hasDef || before.hasDef && !equal(before.fallback, after.fallback)) {
 		var was, is string
 		if before.hasDef {
-			was = string(Text(before.default_))
+			was = string(Text(before.fallback))
 		}
 		if after.hasDef {
-			is = string(Text(after.default_))
+			is = string(Text(after.fallback))
 		}
 		d.add(at+"/default", turned("the default", was, is), Maybe, nil)
 	}

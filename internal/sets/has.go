@@ -217,16 +217,7 @@ func (s *Set) hasItems(v []Value, depth int) Verdict {
 		}
 	}
 	if s.holds != nil {
-		sure, can := 0, 0
-		for _, one := range v {
-			switch s.holds.has(one, depth) {
-			case Yes:
-				sure++
-				can++
-			case Maybe:
-				can++
-			}
-		}
+		sure, can := tally(v, func(one Value) Verdict { return s.holds.has(one, depth) })
 		switch {
 		case can < s.holdsN.least || s.holdsN.most >= 0 && sure > s.holdsN.most:
 			return No
@@ -319,10 +310,10 @@ func (s *Set) combines(v Value, depth int) Verdict {
 	return known
 }
 
-func (s *Set) hasOne(v Value, depth int) Verdict {
-	sure, can := 0, 0
-	for _, one := range s.one {
-		switch one.has(v, depth) {
+// tally counts of how many a question is certain, and of how many it may be so.
+func tally[T any](all []T, ask func(T) Verdict) (sure, can int) {
+	for _, one := range all {
+		switch ask(one) {
 		case Yes:
 			sure++
 			can++
@@ -330,6 +321,11 @@ func (s *Set) hasOne(v Value, depth int) Verdict {
 			can++
 		}
 	}
+	return sure, can
+}
+
+func (s *Set) hasOne(v Value, depth int) Verdict {
+	sure, can := tally(s.one, func(one *Set) Verdict { return one.has(v, depth) })
 	switch {
 	case can == 0 || sure > 1:
 		return No

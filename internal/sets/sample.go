@@ -152,7 +152,7 @@ func (q *question) withConditions(hints []flat) []flat {
 func (s *Set) said(depth int) (all []Value) {
 	all = append(all, s.examples...)
 	if s.hasDef {
-		all = append(all, s.default_)
+		all = append(all, s.fallback)
 	}
 	if s.ref != "" && depth < 8 {
 		if to := s.of.follow(s.ref); to != nil {

@@ -119,7 +119,7 @@ type Set struct {
 	oneKey   string   // the canonical text of oneOf
 	opaque   []string // canonical texts of constraints that are the same only where they are equal
 	examples []Value
-	default_ Value
+	fallback Value
 	hasDef   bool
 }
 
@@ -383,11 +383,8 @@ func (s *Set) keyword(name string, value jsontext.Value, all map[string]jsontext
 		s.conditional(all)
 	case "then", "else":
 	case "default":
-		s.default_, s.hasDef = ValueOf(value)
-	default:
-		s.keywordOfObject(name, value)
-	}
-	if name == "examples" {
+		s.fallback, s.hasDef = ValueOf(value)
+	case "examples":
 		var texts []jsontext.Value
 		json.Unmarshal(value, &texts)
 		for _, one := range texts {
@@ -395,9 +392,13 @@ func (s *Set) keyword(name string, value jsontext.Value, all map[string]jsontext
 				s.examples = append(s.examples, v)
 			}
 		}
+	default:
+		s.keywordOfObject(name, value)
 	}
 }
 
+// keywordOfObject reads a keyword about members, or one that is not understood. Others are annotations (draft 2020-12,
+// 6.5).
 func (s *Set) keywordOfObject(name string, value jsontext.Value) {
 	switch name {
 	case "properties":
@@ -420,10 +421,6 @@ func (s *Set) keywordOfObject(name string, value jsontext.Value) {
 		s.odd = append(s.odd, name)
 		if name == "dependentSchemas" || name == "dependencies" {
 			s.opaque = append(s.opaque, name+s.of.key(value))
-		}
-	default:
-		if !slices.Contains(annotations, name) && !strings.HasPrefix(name, "x-") {
-			return // unknown keywords are annotations (draft 2020-12, 6.5)
 		}
 	}
 }

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"github.com/wicketway/wicketway/internal/near"
 )
 
 // Bounds of the search for near routes, so that a miss costs about what it would without.
@@ -147,7 +149,7 @@ func misspelt(word, s string) int {
 	if d := len(word) - len(s); d > 2 || d < -2 || len(s) == 0 || word[0] != s[0] && word[len(word)-1] != s[len(s)-1] {
 		return -1
 	}
-	d := distance(word, s)
+	d := near.Distance(word, s)
 	if d > 2 || d == 2 && len(word) < 5 || d > 0 && len(word) < 3 {
 		return -1
 	}
@@ -184,26 +186,4 @@ func alignment(template, path []string) int {
 		}
 	}
 	return row[len(path)]
-}
-
-// distance is the edit distance of two texts (Levenshtein).
-func distance(a, b string) int {
-	var room [64]int
-	row := append(room[:0], make([]int, len(b)+1)...)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		previous := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			change := previous
-			if a[i] != b[j] {
-				change++
-			}
-			previous = row[j+1]
-			row[j+1] = min(change, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
 }

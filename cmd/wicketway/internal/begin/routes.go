@@ -356,6 +356,14 @@ func (w *writing) isOpenObject(s contract.Schema, seen map[string]bool, depth in
 	return false
 }
 
+// response is an answer, or the one that it refers to.
+func (w *writing) response(r *contract.Response) *contract.Response {
+	if to, err := contract.Resolve[contract.Response](w.d, r.Ref); r.Ref != "" && err == nil {
+		return to
+	}
+	return r
+}
+
 // output writes the success, and gives its type.
 func (w *writing) output(o *contract.Operation) string {
 	redirects := false
@@ -364,13 +372,7 @@ func (w *writing) output(o *contract.Operation) string {
 			redirects = redirects || key[0] == '3' && key != "304"
 			continue
 		}
-		if r.Ref != "" {
-			to, err := contract.Resolve[contract.Response](w.d, r.Ref)
-			if err != nil {
-				continue
-			}
-			r = to
-		}
+		r = w.response(r)
 		status, err := strconv.Atoi(key)
 		if err != nil {
 			status = http.StatusOK
@@ -434,13 +436,7 @@ func (w *writing) problems(o *contract.Operation) {
 		if err != nil || status < 400 {
 			continue
 		}
-		if r.Ref != "" {
-			to, err := contract.Resolve[contract.Response](w.d, r.Ref)
-			if err != nil {
-				continue
-			}
-			r = to
-		}
+		r = w.response(r)
 		m, has := r.Content.Get(problem.MediaType)
 		if !has {
 			if r.Content.Len() > 0 {
