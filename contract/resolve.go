@@ -189,6 +189,24 @@ func (v *Values) Sample(s Schema) (jsontext.Value, bool) {
 	return sets.Text(one), true
 }
 
+// Has reports whether it is certain that a schema accepts a value.
+func (v *Values) Has(s Schema, value jsontext.Value) bool {
+	one, is := sets.ValueOf(value)
+	return is && v.of.Of(s.text).Has(one) == sets.Yes
+}
+
+// Difference gives a value that one schema accepts and another one does not. It reports false where none is found.
+func (v *Values) Difference(s, without Schema) (jsontext.Value, bool) {
+	known, one := v.of.Of(s.text).Within(v.of.Of(without.text))
+	if known != sets.No {
+		return nil, false
+	}
+	return sets.Text(one), true
+}
+
+// Constant is the one text that a member has in every object that a schema accepts; "" where there are several, or none.
+func (v *Values) Constant(s Schema, member string) string { return v.of.Of(s.text).Constant(member) }
+
 // Costs is how many schemas have to be asked about a value, up to a limit. Schemas that refer to each other can make that a
 // large number for a small document.
 func (v *Values) Costs(s Schema, value jsontext.Value, limit int) int {

@@ -12,6 +12,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/wicketway/wicketway/contract"
+	"github.com/wicketway/wicketway/contract/requests"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/table"
@@ -20,6 +22,8 @@ import (
 
 func explainCommand() *cobra.Command {
 	var fields []string
+	var address string
+	var wrong bool
 	c := aboutAPI("explain METHOD PATH PACKAGE",
 		"Say what would happen to a request: route, values, chain, access, inputs",
 		func(d facts.API, args []string) (answering, error) {
@@ -40,11 +44,16 @@ func explainCommand() *cobra.Command {
 				header.Add(strings.TrimSpace(name), strings.TrimSpace(value))
 			}
 			e := t.explain(args[0], target, header)
+			if err := e.addRequests(d, address, wrong); err != nil {
+				return answering{}, checked(err)
+			}
 			return answering{data: e, print: e.print}, nil
 		})
 	c.Args = func(c *cobra.Command, args []string) error {
 		return cmp.Or(orderly(args), takes(c, args))
 	}
+	c.Flags().StringVar(&address, "address", "http://127.0.0.1:8080", "the `ADDRESS` of the API, for the line to try")
+	c.Flags().BoolVar(&wrong, "wrong", false, "list requests with one fault each, and what they must get")
 	c.Flags().
 		StringArrayVarP(&fields, "header", "H", nil, "a header field of the request, `'NAME: VALUE'`; can be given again")
 	return c
@@ -99,9 +108,45 @@ type explanation struct {
 	Group    string             `json:"group,omitzero"`
 	Location string             `json:"location,omitzero"` // where the caller is sent instead
 	Near     []string           `json:"near,omitempty"`    // what was meant perhaps
+	// Try is a request for the route that must succeed, as a line for a shell, and Wrong are those with one fault each.
+	Try   string         `json:"try,omitzero"`
+	Wrong []wrongRequest `json:"wrong,omitempty"`
 	// Chosen says between which versions there is a choice, where the request names none that is
 	// there.
 	Chosen *facts.Versions `json:"chosen,omitzero"`
+}
+
+// A wrongRequest has one fault.
+type wrongRequest struct {
+	Wrong  string `json:"wrong"`
+	Status int    `json:"status"`
+	Or     int    `json:"or,omitzero"` // another status that may come back instead
+	Code   string `json:"code,omitzero"`
+	Line   string `json:"line"`
+}
+
+// addRequests makes requests for the route from its contract, if it is in one.
+func (e *explanation) addRequests(d facts.API, address string, wrong bool) error {
+	if e.Route == nil || e.Route.Method == "" || e.Route.Own || e.Route.Unlisted || e.Route.Withdrawn {
+		return nil
+	}
+	document, err := contract.Of(d, e.Route.Version)
+	if err != nil {
+		return err
+	}
+	made := requests.Of(document)
+	good, err := made.Good(e.Route.Method, e.Route.Path)
+	if err != nil {
+		return nil // no values can be made by the rules
+	}
+	if e.Try = good.Line(address); !wrong {
+		return nil
+	}
+	all, err := made.Wrong(e.Route.Method, e.Route.Path)
+	for _, r := range all {
+		e.Wrong = append(e.Wrong, wrongRequest{r.Wrong, r.Status, r.Or, r.Code, r.Line(address)})
+	}
+	return err
 }
 
 type value struct {
@@ -305,6 +350,17 @@ func (e explanation) print(out io.Writer) {
 	}
 	for i, f := range r.Raises {
 		line(first(i, "fails"), "%d %s\t%s\t%s", f.Status, f.Code, f.Title, by(f.By))
+	}
+	if e.Try != "" {
+		line("to try", "%s", e.Try)
+	}
+	for i, w := range e.Wrong {
+		want := strings.TrimSpace(fmt.Sprintf("%d %s", w.Status, w.Code))
+		if w.Or != 0 {
+			want = fmt.Sprintf("%d or %d", w.Status, w.Or)
+		}
+		line(first(i, "wrong"), "%s: %s", want, w.Wrong)
+		line("", "%s", w.Line)
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -243,6 +244,9 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"routes FILE --method PUT --json", 0, []string{`"version": "v2"`, `"path": "/api/v2/locks/{lock}/state"`, `"locks:operate"`}},
 		{"explain POST /api/v2/passages FILE", 0, []string{"passages.book", "GET /api/v2/passages", "different method", "requestid", "compress",
 			"(guard bearer)", "bearer with passages", "body /crew", "minimum=1 maximum=40 default=2", "201 Created", "409 slot-taken"}},
+		{"explain POST /api/v2/passages FILE --address http://127.0.0.1:9 --wrong", 0, []string{"fails", "to try", `curl -s 'http://127.0.0.1:9/api/v2/passages?notify=none' -H "Authorization: Bearer $WICKETWAY_TOKEN" -H 'Content-Type: application/json' -d '{"lock":"bell",`,
+			"wrong", "405", "the method ", "401 token-missing", "no credentials", "403 scope-missing", "415", "422 input-invalid", "the member /crew breaks maximum (40)", `"crew":41`}},
+		{"explain POST /api/v2/passages FILE --wrong --json", 0, []string{`"try": "curl -s `, `"wrong": [`, `"status": 401`, `"code": "token-missing"`}},
 		{"explain GET /api/v2/locks/bell FILE", 0, []string{"values", `lock = "bell"`, "everyone", "404 no-such-lock"}},
 		{"explain GET /api/v2/locks/bell/ FILE", 0, []string{"308 Permanent Redirect", "/api/v2/locks/bell\n", "/api/v2/locks"}},
 		{"explain DELETE /api/v2/locks/bell FILE", 0, []string{"405", "allowed", "GET", "in the group", "/api/v2/locks"}},
@@ -318,6 +322,9 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"routes ./nowhere", 2, []string{"neither a file nor a Go package"}},
 		{"routes main_test.go", 2, []string{"not a description of an API"}},
 	} {
+		if strconv.IntSize < 64 && strings.Contains(c.args, "FILE ../../docs/canal.v2.json --version") {
+			continue // an int has another format here
+		}
 		status, out, errs := runTool(2*time.Minute, strings.Fields(strings.ReplaceAll(c.args, "FILE", file))...)
 		rest := out + errs
 		for _, piece := range c.want {
