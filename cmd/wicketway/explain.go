@@ -213,6 +213,23 @@ func (t described) found(e *explanation, m *table.Match, target *url.URL, header
 const labelWidth = len("did you mean") + between
 
 func (e explanation) print(out io.Writer) {
+	e.printRoute(out)
+	// Lines for a shell are not folded: they are pasted.
+	line := func(label, text string) { fmt.Fprintf(out, "%-*s%s\n", labelWidth, label, text) }
+	if e.Try != "" {
+		line("to try", e.Try)
+	}
+	for i, w := range e.Wrong {
+		want := strings.TrimSpace(fmt.Sprintf("%d %s", w.Status, w.Code))
+		if w.Or != 0 {
+			want = fmt.Sprintf("%d or %d", w.Status, w.Or)
+		}
+		line(first(i, "wrong"), want+": "+w.Wrong)
+		line("", w.Line)
+	}
+}
+
+func (e explanation) printRoute(out io.Writer) {
 	t := newSheet(out)
 	defer t.flush(labelWidth)
 	line := func(label, format string, args ...any) {
@@ -350,17 +367,6 @@ func (e explanation) print(out io.Writer) {
 	}
 	for i, f := range r.Raises {
 		line(first(i, "fails"), "%d %s\t%s\t%s", f.Status, f.Code, f.Title, by(f.By))
-	}
-	if e.Try != "" {
-		line("to try", "%s", e.Try)
-	}
-	for i, w := range e.Wrong {
-		want := strings.TrimSpace(fmt.Sprintf("%d %s", w.Status, w.Code))
-		if w.Or != 0 {
-			want = fmt.Sprintf("%d or %d", w.Status, w.Or)
-		}
-		line(first(i, "wrong"), "%s: %s", want, w.Wrong)
-		line("", "%s", w.Line)
 	}
 }
 
