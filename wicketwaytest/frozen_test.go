@@ -16,12 +16,12 @@ import (
 )
 
 type chamber struct {
-	Length int    `json:"length" rule:"maximum=40"`
+	Length int64  `json:"length" rule:"maximum=40"`
 	Name   string `json:"name"`
 }
 
 type shorter struct {
-	Length int `json:"length" rule:"maximum=30"`
+	Length int64 `json:"length" rule:"maximum=30"`
 }
 
 func measure[Out any](context.Context, wicketway.None) (out Out, err error) { return out, nil }
@@ -124,7 +124,7 @@ components:
 		t.Fatal(err)
 	}
 	type full struct {
-		Length int    `json:"length" rule:"required maximum=40"`
+		Length int64  `json:"length" rule:"required maximum=40"`
 		Name   string `json:"name" rule:"required"`
 	}
 	get := wicketway.Route("GET /chamber", measure[chamber])
