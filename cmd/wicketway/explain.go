@@ -52,7 +52,7 @@ func explainCommand() *cobra.Command {
 	c.Args = func(c *cobra.Command, args []string) error {
 		return cmp.Or(orderly(args), takes(c, args))
 	}
-	c.Flags().StringVar(&address, "address", "http://127.0.0.1:8080", "the `ADDRESS` of the API, for the line to try")
+	c.Flags().StringVar(&address, "address", defaultAddress, "the `ADDRESS` of the API, for the line to try")
 	c.Flags().BoolVar(&wrong, "wrong", false, "list requests with one fault each, and what they must get")
 	c.Flags().
 		StringArrayVarP(&fields, "header", "H", nil, "a header field of the request, `'NAME: VALUE'`; can be given again")

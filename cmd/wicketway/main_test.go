@@ -234,6 +234,8 @@ func TestRoutesAndExplain(t *testing.T) {
 		{"routes --version v3 ../../examples/editions", 0, []string{"/v3/locks ", "as in v2\n", "/v3/locks/{lock}/tolls", "withdrawn\n", "3 routes"}},
 		{"explain GET /v2/locks/heron/tolls ../../examples/editions", 0, []string{"main.tollsByLength", "inherited", "in place of v1's", "main.go:", "settings", "Overrides", "of the route", "Chain", "of Build at"}},
 		{"explain POST /api/v1/passages FILE", 0, []string{"passages.book", "v1, chosen by path", "adapted", "as legacy.Error", "body /up", "old passages.Passage", "400 refused", "404 no-such-lock"}},
+		{"routes FILE --version v2 --requests --address http://127.0.0.1:9", 0, []string{"# GET /api/v2/locks\ncurl -s http://127.0.0.1:9/api/v2/locks\n\n# GET /api/v2/locks/{lock}\ncurl -s http://127.0.0.1:9/api/v2/locks/bell\n",
+			"# GET /api/v2/locks/{lock}/plan\ncurl -s http://127.0.0.1:9/api/v2/locks/bell/plan\n", "# DELETE /api/v2/passages/{passage}\ncurl -s -X DELETE http://127.0.0.1:9/api/v2/passages/61 -H \"Authorization: Bearer $WICKETWAY_TOKEN\"\n"}},
 		{"routes FILE --path /api/v2/passages/7", 0, []string{"DELETE", "/api/v2/passages/{passage}", "GET", "PATCH", "3 routes"}},
 		{"routes FILE --path /api/v2/pass", 0, []string{"5 routes"}},
 		{"routes FILE --path /api/v2/locks/bell", 0, []string{"/api/v2/locks/{lock}", "1 route,"}},

@@ -14,8 +14,8 @@ import (
 )
 
 func routesCommand() *cobra.Command {
-	var version, method, path, sameAs string
-	var open bool
+	var version, method, path, sameAs, out, address string
+	var open, asRequests bool
 	c := aboutAPI("routes PACKAGE", "List the routes of an API: version, path, name, who may call, chain, place",
 		func(d facts.API, _ []string) (answering, error) {
 			if err := unknownOf(d, method, version, path); err != nil {
@@ -29,6 +29,9 @@ func routesCommand() *cobra.Command {
 				return version != "" && r.Version != version || method != "" && !strings.EqualFold(r.Method, method) ||
 					open && r.Guard != nil && r.Open == nil
 			})
+			if asRequests || out != "" {
+				return answerRequests(d, routes, address, out)
+			}
 			d.Routes = routes
 			found := answering{data: d, print: func(out io.Writer) { printRoutes(out, routes) }}
 			if sameAs != "" {
@@ -42,6 +45,9 @@ func routesCommand() *cobra.Command {
 	c.Flags().BoolVar(&open, "open", false, "only those that everyone may call")
 	c.Flags().StringVar(&sameAs, "same-as", "",
 		"compare with `FILE` (one METHOD PATH per line); exit 1 if they differ")
+	c.Flags().BoolVar(&asRequests, "requests", false, "print a request for each that must succeed, as a line for a shell")
+	c.Flags().StringVar(&out, "out", "", "write the requests into `FILE`, as a script that says where an answer differs")
+	c.Flags().StringVar(&address, "address", defaultAddress, "the `ADDRESS` of the API, for requests")
 	completeFlag(c, "version", func(r facts.Route) string { return r.Version })
 	completeFlag(c, "method", func(r facts.Route) string { return r.Method })
 	completeFlag(c, "path", func(r facts.Route) string { return r.Path })

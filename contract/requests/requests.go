@@ -39,8 +39,8 @@ type Request struct {
 	Code   string // of the problem that must come back; "" where the contract does not say
 }
 
-// Line is the request as a line for a POSIX shell, to an address such as http://127.0.0.1:8080. It calls curl, and prints the
-// answer.
+// Line is the request as a line for a POSIX shell, to an address such as http://127.0.0.1:8080, or to $ADDRESS, which a
+// script sets. It calls curl, and prints the answer.
 func (r Request) Line(address string) string {
 	words := []string{"curl", "-s"}
 	switch {
@@ -61,6 +61,9 @@ func (r Request) Line(address string) string {
 
 // quote writes a word for a shell. Variables that stand for tokens stay what they are.
 func quote(word string) string {
+	if rest, is := strings.CutPrefix(word, "$ADDRESS"); is {
+		return `"$ADDRESS"` + quote(rest)
+	}
 	if before, after, has := strings.Cut(word, "$WICKETWAY_"); has {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "`", "\\`", "$", `\$`).Replace(before) + "$WICKETWAY_" + after + `"`
 	}
@@ -74,10 +77,21 @@ func quote(word string) string {
 type Maker struct {
 	d      *contract.Document
 	values *contract.Values
+	known  map[string]jsontext.Value // examples of parameters, by in and name: of other operations, where one has none
 }
 
 // Of prepares the requests of a contract, which must not be changed meanwhile.
-func Of(d *contract.Document) *Maker { return &Maker{d, d.Values()} }
+func Of(d *contract.Document) *Maker {
+	m := &Maker{d, d.Values(), map[string]jsontext.Value{}}
+	contract.Each(d, func(_ string, p *contract.Parameter) {
+		for _, e := range p.Examples.All() {
+			if key := p.In + " " + p.Name; m.known[key] == nil && e.Value != nil {
+				m.known[key] = e.Value
+			}
+		}
+	})
+	return m
+}
 
 // An operation, with what is sent to it.
 type operation struct {
@@ -232,6 +246,9 @@ func (o *operation) value(p *contract.Parameter) (text string, has bool, err err
 	value := o.shown(p.Example, p.Examples)
 	if value == nil && !p.Required {
 		return "", false, nil
+	}
+	if known := o.known[p.In+" "+p.Name]; value == nil && known != nil && o.values.Has(p.Schema, known) {
+		value = known
 	}
 	if value == nil {
 		if value, has = o.values.Sample(p.Schema); !has {

@@ -49,6 +49,7 @@ func Parts(s *store.Store) wicketway.Part {
 			d.levels,
 			wicketway.Public(),
 			wicketway.Summary("The water level, as it is read"),
+			wicketway.Example("three readings", readLevels{findLock: findLock{"bell"}, Back: 3, Count: 3}, nil),
 			wicketway.Fails(ErrNoSuchLock),
 		),
 		wicketway.Route("GET /{lock}/plan", d.plan, wicketway.Public(), wicketway.Summary("The plan of the chamber"),

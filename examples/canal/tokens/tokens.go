@@ -41,7 +41,7 @@ func (d *Desk) Parts() wicketway.Part {
 		),
 		wicketway.Route("POST /", d.signIn, wicketway.Public(), wicketway.Summary("A token for plate and PIN"),
 			wicketway.Answers(http.StatusCreated), wicketway.Fails(ErrWrongPIN, limit.ErrTooManyAttempts),
-			wicketway.Example("a skipper", login{"OB-1001", "4711"}, Token{"eyJhbGciOiJIUzI1NiJ9...", "Bearer", 43200})),
+			wicketway.Example("a skipper", login{store.SamplePlate(0), store.SamplePIN(0)}, Token{"eyJhbGciOiJIUzI1NiJ9...", "Bearer", 43200})),
 		wicketway.Route("DELETE /current", d.signOut, wicketway.Summary("Takes back the token that is sent")),
 	)
 }
