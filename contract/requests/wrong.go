@@ -147,7 +147,7 @@ func (w *wrongs) ofParameters() error {
 		}
 		for _, b := range w.breaks(p.Schema, true) {
 			text := written(b.value)
-			if p.In == "path" && (text == "" || strings.Contains(text, "/")) || p.In == "header" && strings.TrimSpace(text) != text {
+			if p.In == "path" && (text == "" || strings.Contains(text, "/")) || p.In == "header" && (text == "" || strings.TrimSpace(text) != text) {
 				continue // it would be another path, or another value
 			}
 			r, err := w.operation.good(map[*contract.Parameter]*string{p: &text})
