@@ -23,14 +23,15 @@ func (c *comparing) response(d *Document, o *compared, key string) (*Response, s
 	return r, at
 }
 
-// covering is the key of the answers of an operation that has a status: its own, its class, or default; "" for none.
-func covering(o *compared, key string) string {
-	for _, one := range []string{key, key[:1] + "XX", "default"} {
+// covering is the key of the answers of an operation that has a status: its own, its class, or default.
+func covering(o *compared, key string) (of string, has bool) {
+	class := key + " " // a key that is no status has none
+	for _, one := range []string{key, class[:1] + "XX", "default"} {
 		if _, has := o.Responses.Get(one); has && (one != "default" || key >= "2") {
-			return one
+			return one, true
 		}
 	}
-	return ""
+	return "", false
 }
 
 func (c *comparing) responses(before, after *compared) {
@@ -48,8 +49,8 @@ func (c *comparing) responses(before, after *compared) {
 	}
 	for key := range after.Responses.All() {
 		r, at := c.response(c.after, after, key)
-		was := covering(before, key)
-		if was == "" {
+		was, has := covering(before, key)
+		if !has {
 			c.newStatus(before, key, at)
 			continue
 		}
@@ -65,7 +66,7 @@ func (c *comparing) responses(before, after *compared) {
 			continue
 		}
 		old, from := c.response(c.before, before, key)
-		if now := covering(after, key); now != "" {
+		if now, has := covering(after, key); has {
 			r, at := c.response(c.after, after, now)
 			c.answered(key, old, r, from, at)
 			continue
@@ -97,9 +98,9 @@ func (c *comparing) newStatus(before *compared, key, at string) {
 	if key == "default" {
 		text = "Any status can be answered (default)"
 	}
-	if successes := statusesOf(before.Operation, "2"); key[0] == '3' && successes != nil {
+	if successes := statusesOf(before.Operation, "2"); strings.HasPrefix(key, "3") && successes != nil {
 		text += ": the operation leads elsewhere, where it answered " + strings.Join(successes, ", ")
-	} else if key[0] == '2' && successes != nil {
+	} else if strings.HasPrefix(key, "2") && successes != nil {
 		text += "; the contract had " + strings.Join(successes, ", ")
 	}
 	c.say(Breaking, at, read, map[string]any{"status": status}, "%s", text)

@@ -357,9 +357,9 @@ func (c *comparing) isSameComponent(ref string) bool {
 		return is
 	}
 	a, has := c.before.followed()(ref)
-	b, has2 := c.after.followed()(ref)
-	if !has || !has2 {
-		return has == has2 // what is written alike, and leads nowhere, has not changed
+	b, isThere := c.after.followed()(ref)
+	if !has || !isThere {
+		return has == isThere // what is written alike, and leads nowhere, has not changed
 	}
 	c.same[ref] = true // while it is looked at: it may refer to itself
 	is := c.isSame(SchemaOf(a), SchemaOf(b))

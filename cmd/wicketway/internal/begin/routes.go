@@ -368,8 +368,8 @@ func (w *writing) response(r *contract.Response) *contract.Response {
 func (w *writing) output(o *contract.Operation) string {
 	redirects := false
 	for key, r := range o.Responses.All() {
-		if key[0] != '2' {
-			redirects = redirects || key[0] == '3' && key != "304"
+		if !strings.HasPrefix(key, "2") {
+			redirects = redirects || strings.HasPrefix(key, "3") && key != "304"
 			continue
 		}
 		r = w.response(r)
