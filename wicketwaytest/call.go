@@ -1,6 +1,7 @@
 // Package wicketwaytest supports the tests of programs: [Call] calls a route by its
 // function, without a socket, [Middleware] holds a middleware to its duties, and [Adapts] the two ways
-// of an adapter against each other.
+// of an adapter against each other. [Honest] holds answers against the contract, [Frozen] a version against
+// the contract that it was released with, and [Matches] an API against one that was written first.
 package wicketwaytest
 
 import (
