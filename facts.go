@@ -380,7 +380,7 @@ func (r *resolved) shownAnswers(docs *check.Documents) (all []facts.Answer) {
 		}
 	}
 	if r.output.Conditional && r.method == http.MethodGet {
-		all = append(all, facts.Answer{Status: http.StatusNotModified, Fields: []string{"Etag"}})
+		all = append(all, facts.Answer{Status: http.StatusNotModified, Fields: slices.Clone(a.Fields)})
 	}
 	return all
 }

@@ -115,9 +115,7 @@ func (m *making) everywhere() {
 		ref.say("$ref", m.header(name).Ref)
 		all.add(cmp.Or(spelled[name], name), ref.text())
 	}
-	if names != nil {
-		m.doc.More.Set(FieldsKey, all.text())
-	}
+	m.doc.More.Set(FieldsKey, all.text())
 }
 
 var parameter = regexp.MustCompile(`\{\+?[^}]*\}`)
@@ -161,7 +159,8 @@ const (
 	OpenKey = "x-wicketway-open"
 	// sunsetKey is in an operation that ends, with the time (RFC 3339); see [Operation.Sunset].
 	sunsetKey = "x-wicketway-sunset"
-	// FieldsKey is in the document, with the header fields that middleware can add to every answer.
+	// FieldsKey is in every document that is made of a description, with the header fields that middleware can add to every
+	// answer.
 	FieldsKey = "x-wicketway-fields"
 )
 

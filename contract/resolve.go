@@ -195,6 +195,12 @@ func (v *Values) Has(s Schema, value jsontext.Value) bool {
 	return is && v.of.Of(s.text).Has(one) == sets.Yes
 }
 
+// Refuses reports whether it is certain that a schema does not accept a value.
+func (v *Values) Refuses(s Schema, value jsontext.Value) bool {
+	one, is := sets.ValueOf(value)
+	return is && v.of.Of(s.text).Has(one) == sets.No
+}
+
 // Difference gives a value that one schema accepts and another one does not. It reports false where none is found.
 func (v *Values) Difference(s, without Schema) (jsontext.Value, bool) {
 	known, one := v.of.Of(s.text).Within(v.of.Of(without.text))

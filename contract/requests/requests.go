@@ -22,6 +22,8 @@ const (
 	Token = "$WICKETWAY_TOKEN"
 	// TokenWithoutScopes is that of a caller who has not been granted any.
 	TokenWithoutScopes = "$WICKETWAY_TOKEN_WITHOUT_SCOPES"
+	// OtherToken is that of another caller, who may call as well.
+	OtherToken = "$WICKETWAY_OTHER_TOKEN"
 )
 
 // A Field is a header field.
@@ -37,6 +39,7 @@ type Request struct {
 	Status int    // that must come back; 0 for a good one: a success of the contract
 	Or     int    // another status that may come back instead, where the contract does not say which; 0: none
 	Code   string // of the problem that must come back; "" where the contract does not say
+	Unsure bool   // the schemas do not decide whether it is wrong
 }
 
 // Line is the request as a line for a POSIX shell, to an address such as http://127.0.0.1:8080, or to $ADDRESS, which a
@@ -78,11 +81,13 @@ type Maker struct {
 	d      *contract.Document
 	values *contract.Values
 	known  map[string]jsontext.Value // examples of parameters, by in and name: of other operations, where one has none
+	found  map[string]*operation     // by method and path
+	at     map[string]string         // values of parameters in paths that go before examples
 }
 
 // Of prepares the requests of a contract, which must not be changed meanwhile.
 func Of(d *contract.Document) *Maker {
-	m := &Maker{d, d.Values(), map[string]jsontext.Value{}}
+	m := &Maker{d: d, values: d.Values(), known: map[string]jsontext.Value{}, found: map[string]*operation{}}
 	contract.Each(d, func(_ string, p *contract.Parameter) {
 		for _, e := range p.Examples.All() {
 			if key := p.In + " " + p.Name; m.known[key] == nil && e.Value != nil {
@@ -91,6 +96,14 @@ func Of(d *contract.Document) *Maker {
 		}
 	})
 	return m
+}
+
+// At is a maker that puts values into paths instead of examples, by the names of parameters: those of a thing that is there.
+// It is not to be used at the same time as the other one.
+func (m *Maker) At(values map[string]string) *Maker {
+	other := *m
+	other.at = values
+	return &other
 }
 
 // An operation, with what is sent to it.
@@ -105,11 +118,18 @@ type operation struct {
 	media      string // of the body
 	streams    bool   // it is one of items, which are read one by one
 	body       contract.MediaType
+	edges      []place // where values can be others
+	placed     bool    // the edges are found
 }
 
 // find finds an operation by its method and path template.
 func (m *Maker) find(method, path string) (*operation, error) {
 	key := strings.ReplaceAll(path, "{+", "{")
+	if known := m.found[method+" "+key]; known != nil {
+		o := *known
+		o.Maker = m
+		return &o, nil
+	}
 	item, has := m.d.Paths.Get(key)
 	if !has {
 		return nil, fmt.Errorf("the contract has no path %s", path)
@@ -127,6 +147,7 @@ func (m *Maker) find(method, path string) (*operation, error) {
 		}
 		o := &operation{Operation: found, Maker: m, item: item, method: method, path: key}
 		o.read()
+		m.found[method+" "+key] = o
 		return o, nil
 	}
 	return nil, fmt.Errorf("the contract has no operation %s %s", method, path)
@@ -146,7 +167,8 @@ func (o *operation) read() {
 		}
 		for media, m := range b.Content.All() {
 			_, own := m.More.Get(contract.ItemKey)
-			if o.streams = o.streams || own || !m.Item.IsZero(); isJSON(media) && o.media == "" {
+			o.streams = o.streams || own || !m.Item.IsZero()
+			if o.media == "" || rank(media) < rank(o.media) {
 				o.media, o.body = media, m
 			}
 		}
@@ -161,6 +183,19 @@ func (o *operation) read() {
 			return
 		}
 	}
+}
+
+// rank says which media type is sent where several can be: JSON first, then forms.
+func rank(media string) int {
+	switch {
+	case isJSON(media):
+		return 0
+	case isForm(media):
+		return 1
+	case strings.HasPrefix(media, multipartForm):
+		return 2
+	}
+	return 3
 }
 
 func isJSON(media string) bool {
@@ -223,16 +258,27 @@ func (o *operation) good(other map[*contract.Parameter]*string) (Request, error)
 	if o.media == "" {
 		return r, nil
 	}
-	body := o.shown(o.body.Example, o.body.Examples)
-	if body == nil {
-		made, has := o.values.Sample(o.body.Schema)
-		if !has {
-			return r, fmt.Errorf("no body for %s %s can be made by its schema", o.method, o.path)
-		}
-		body = made
+	body, err := o.carried()
+	if err != nil {
+		return r, err
 	}
-	r.Header, r.Body = append(r.Header, Field{"Content-Type", o.media}), compact(body)
+	o.put(&r, body)
 	return r, nil
+}
+
+// carried is the value that the body of a good request has.
+func (o *operation) carried() (jsontext.Value, error) {
+	if body := o.shown(o.body.Example, o.body.Examples); body != nil {
+		return body, nil
+	}
+	if o.body.Schema.IsZero() {
+		return jsontext.Value(`"text"`), nil
+	}
+	made, has := o.values.Sample(o.body.Schema)
+	if !has {
+		return nil, fmt.Errorf("no body for %s %s can be made by its schema", o.method, o.path)
+	}
+	return made, nil
 }
 
 func compact(value jsontext.Value) jsontext.Value {
@@ -243,6 +289,9 @@ func compact(value jsontext.Value) jsontext.Value {
 
 // value is what a parameter is sent as, if it is.
 func (o *operation) value(p *contract.Parameter) (text string, has bool, err error) {
+	if text, has := o.at[p.Name]; has && p.In == "path" {
+		return text, true, nil
+	}
 	value := o.shown(p.Example, p.Examples)
 	if value == nil && !p.Required {
 		return "", false, nil

@@ -100,7 +100,7 @@ func (w *wrongs) ofMedia() {
 		return
 	}
 	w.add(w.with("Content-Type", "text/plain"), "the media type text/plain", []int{415}, "unsupported-media-type")
-	if w.streams {
+	if w.streams || !isJSON(w.media) {
 		return
 	}
 	r := w.good
@@ -205,9 +205,9 @@ func (w *wrongs) breaks(s contract.Schema, isText bool) (all []broken) {
 }
 
 // follow is a schema, or the one that it refers to.
-func (w *wrongs) follow(s contract.Schema) contract.Schema {
+func (m *Maker) follow(s contract.Schema) contract.Schema {
 	for range 8 {
-		to, err := contract.Resolve[contract.Schema](w.d, s.Reference())
+		to, err := contract.Resolve[contract.Schema](m.d, s.Reference())
 		if s.Reference() == "" || err != nil {
 			break
 		}
@@ -218,13 +218,15 @@ func (w *wrongs) follow(s contract.Schema) contract.Schema {
 
 // ofBody breaks each rule of each member.
 func (w *wrongs) ofBody() {
-	if w.good.Body != nil {
-		w.members("", w.body.Schema, jsontext.Value(w.good.Body), func(body jsontext.Value, what string, b broken) {
-			r := w.good
-			r.Body = body
-			w.faults(r, what, b)
-		}, 0)
+	carried, err := w.carried()
+	if w.good.Body == nil || err != nil {
+		return
 	}
+	w.members("", w.body.Schema, carried, func(body jsontext.Value, what string, b broken) {
+		r := w.with("Content-Type", "")
+		w.put(&r, body)
+		w.faults(r, what, b)
+	}, 0)
 }
 
 // deepest is how far members are followed.
@@ -260,7 +262,10 @@ func (w *wrongs) members(pointer string, s contract.Schema, value jsontext.Value
 	properties := s.Schemas("properties")
 	for name, one := range properties.All() {
 		at := pointer + "/" + name
-		for _, b := range w.breaks(one, false) {
+		if w.fileType(name, w.follow(one)) != "" && !isJSON(w.media) {
+			continue // of bytes no rule is written in a schema
+		}
+		for _, b := range w.breaks(one, !isJSON(w.media)) {
 			put(with(name, b.value), "the member "+at, b)
 		}
 		if inner, is := has[name]; is {

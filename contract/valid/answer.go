@@ -10,10 +10,10 @@ import (
 	"strings"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/internal/table"
-	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/route"
 )
 
@@ -24,6 +24,7 @@ type Answer struct {
 	Status int
 	Header map[string][]string
 	Body   []byte // without coding
+	Cut    bool   // the body was left before its end, and is not held
 }
 
 // ErrNoOperation says that a document has no operation for a request.
@@ -42,6 +43,7 @@ type Answers struct {
 	table      *table.Tables
 	operations []*contract.Operation // by number in the table
 	fields     []string              // that every answer can have
+	isWhole    bool                  // the document has all header fields
 }
 
 // NewAnswers makes one for a document.
@@ -68,6 +70,7 @@ func NewAnswers(d *contract.Document) (*Answers, error) {
 	}
 	h.table = b.Tables()
 	if own, has := d.More.Get(contract.FieldsKey); has {
+		h.isWhole = true
 		for name := range contract.SchemaOf(own).Members() {
 			h.fields = append(h.fields, name)
 		}
@@ -84,8 +87,9 @@ func suffixes(o *contract.Operation) (names []string) {
 	return names
 }
 
-// Check says what of an answer the contract does not have: its status, media type, a header field or its body. It
-// returns [ErrNoOperation] where the request is for none of its operations.
+// Check says what of an answer the contract does not have: its status, media type, a header field or its body; and which
+// header field is missing, or breaks its schema. Header fields that the document does not have are taken as they are, unless
+// it is one that was made of a description. Check returns [ErrNoOperation] where the request is for none of its operations.
 func (h *Answers) Check(a Answer) error {
 	var m table.Match
 	if h.table.Resolve(a.Method, a.URL, a.Header, &m).Outcome != table.Found {
@@ -113,11 +117,55 @@ func (h *Answers) held(o *contract.Operation, a Answer) error {
 	}
 	for name := range a.Header {
 		_, declared := find(answer.Headers, name)
-		if !declared && !open && !slices.Contains(always, name) && !has(h.fields, name) && !strings.HasPrefix(name, "Access-Control-") {
+		if h.isWhole && !declared && !open && !slices.Contains(always, name) && !has(h.fields, name) && !strings.HasPrefix(name, "Access-Control-") {
 			return fmt.Errorf("the contract has no header field %s in the answer %d", name, a.Status)
 		}
 	}
+	if err := h.header(answer, a); err != nil {
+		return err
+	}
 	return h.content(answer, a, open)
+}
+
+// header holds the header fields of an answer against their schemas.
+func (h *Answers) header(answer *contract.Response, a Answer) error {
+	for name, f := range answer.Headers.All() {
+		if to, err := contract.Resolve[contract.Header](h.doc, f.Ref); f.Ref != "" && err == nil {
+			f = to
+		}
+		var values []string
+		for other, all := range a.Header {
+			if strings.EqualFold(other, name) {
+				values = all
+			}
+		}
+		if strings.EqualFold(name, "Content-Type") { // is ignored (OpenAPI 3.1.1, 4.8.17.1)
+			continue
+		}
+		if values == nil && f.Required {
+			return fmt.Errorf("the answer %d has no header field %s, which the contract requires", a.Status, name)
+		}
+		if values == nil || f.Schema.IsZero() {
+			continue
+		}
+		if err := h.asText(f.Schema, strings.Join(values, ", ")); err != nil {
+			return fmt.Errorf("the header field %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// asText holds a text against a schema: as it is, or as the value that it stands for.
+func (h *Answers) asText(s contract.Schema, text string) error {
+	quoted, _ := jsontext.AppendQuote(nil, text)
+	err := h.Validator.Check(s, quoted)
+	if as := jsontext.Value(text); err != nil && as.IsValid() && h.Validator.Check(s, as) == nil {
+		return nil
+	}
+	if _, is := errors.AsType[contract.Faults](err); err == nil || !is || strings.Contains(text, ",") { // a list, or a schema that cannot be used
+		return nil
+	}
+	return err
 }
 
 func has(names []string, name string) bool {
@@ -141,10 +189,8 @@ func (h *Answers) response(o *contract.Operation, status int) *contract.Response
 		if !has || key == "default" && status < 400 {
 			continue
 		}
-		if r.Ref != "" {
-			if name, is := strings.CutPrefix(r.Ref, "#/components/responses/"); is {
-				r, _ = h.doc.Components.Responses.Get(name)
-			}
+		if to, err := contract.Resolve[contract.Response](h.doc, r.Ref); r.Ref != "" && err == nil {
+			r = to
 		}
 		return r
 	}
@@ -170,11 +216,12 @@ func (h *Answers) content(answer *contract.Response, a Answer, open bool) error 
 	var known []string
 	for key, c := range answer.Content.All() {
 		declared, _, _ := mime.ParseMediaType(key)
-		if declared != media && key != "*/*" {
+		kind, _, _ := strings.Cut(media, "/")
+		if declared != media && key != "*/*" && declared != kind+"/*" {
 			known = append(known, key)
 			continue
 		}
-		if a.Method == "HEAD" || len(a.Header["Content-Encoding"]) > 0 {
+		if a.Method == "HEAD" || a.Cut || len(a.Header["Content-Encoding"]) > 0 {
 			return nil
 		}
 		return h.body(c, media, a.Body)
@@ -190,7 +237,7 @@ func (h *Answers) body(c contract.MediaType, media string, body []byte) error {
 	schema, texts := c.Schema, [][]byte{body}
 	if item, has := c.More.Get(contract.ItemKey); has {
 		schema, texts = contract.SchemaOf(item), items(media, string(body))
-	} else if media != "application/json" && media != problem.MediaType {
+	} else if media != "application/json" && !strings.HasSuffix(media, "+json") {
 		return nil
 	}
 	for _, text := range texts {

@@ -250,6 +250,9 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s *Sending) error {
 			body = s.value
 		}
 		if done, err := p.hold(w, r, body, s); done || err != nil {
+			if err != nil {
+				takeFields(h, s.Header)
+			}
 			return err
 		}
 	}
@@ -299,7 +302,8 @@ func (p *Plan) hold(w http.ResponseWriter, r *http.Request, body []byte, s *Send
 func ConcludeReading(w http.ResponseWriter, v Verdict) (done bool, err error) {
 	switch v.Status {
 	case http.StatusNotModified:
-		delete(w.Header(), "Content-Type")
+		delete(w.Header(), "Content-Type") // about the content, which the caller has (RFC 9110, 15.4.5)
+		delete(w.Header(), "Content-Disposition")
 		w.WriteHeader(http.StatusNotModified)
 		return true, nil
 	case http.StatusPreconditionFailed:
@@ -409,6 +413,16 @@ func addFields(h, own http.Header) {
 	for name, values := range own {
 		for _, v := range values {
 			h.Add(name, v)
+		}
+	}
+}
+
+// takeFields takes back what addFields has added.
+func takeFields(h, own http.Header) {
+	for name, values := range own {
+		name = http.CanonicalHeaderKey(name)
+		if h[name] = h[name][:max(0, len(h[name])-len(values))]; len(h[name]) == 0 {
+			delete(h, name)
 		}
 	}
 }

@@ -263,6 +263,9 @@ func (d *Documents) define(t *Type, as Direction) node {
 		doc := node{"type": t.name()}
 		if f, ok := reflect.Zero(t.goType).Interface().(interface{ JSONFormat() string }); ok {
 			doc["format"] = f.JSONFormat()
+		} else {
+			name, _, _ := strings.Cut(t.goType.Name(), "[")
+			doc[TextKey] = strings.ToLower(name)
 		}
 		return doc
 	case anything:

@@ -108,6 +108,10 @@ var (
 	}
 )
 
+// TextKey is a keyword of our own, for the schema of a type with text methods: which texts it reads only its methods know.
+// Its value is the name of the type.
+const TextKey = "x-wicketway-text"
+
 // base is the type behind pointers: what rules speak about.
 func (t *Type) base() *Type {
 	for t.shape == pointer || t.shape == either {

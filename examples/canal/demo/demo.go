@@ -21,6 +21,7 @@ import (
 	"github.com/wicketway/wicketway/chain/compress"
 	"github.com/wicketway/wicketway/chain/cors"
 	"github.com/wicketway/wicketway/chain/health"
+	"github.com/wicketway/wicketway/chain/limit"
 	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/chain/secure"
 	"github.com/wicketway/wicketway/contract/yaml"
@@ -45,6 +46,7 @@ type Canal struct {
 	// Identity is the service whose tokens are taken as well.
 	Identity *identity.Service
 
+	pace      Pace
 	log       *slog.Logger
 	guard     exchange.Authenticator
 	revoked   auth.MemoryRevocations
@@ -60,33 +62,40 @@ type Canal struct {
 }
 
 // A Pace says how often the identity service changes its key, how long before that it shows it,
-// and how often the canal asks for the keys.
-type Pace struct{ Rotate, Lead, Fetch time.Duration }
+// and how often the canal asks for the keys; and how often tokens may be asked for, where that is not as tokens.Desk has
+// it.
+type Pace struct {
+	Rotate, Lead, Fetch time.Duration
+	Tokens              limit.Rate
+}
+
+// Unlimited is the pace of the demo, where tokens may be asked for as often as one likes.
+var Unlimited = Pace{Rotate: slow.Rotate, Lead: slow.Lead, Fetch: slow.Fetch, Tokens: limit.Rate{Requests: 1 << 20, Per: time.Minute}}
 
 // slow is the pace of the demo.
-var slow = Pace{2 * time.Minute, 45 * time.Second, 15 * time.Second}
+var slow = Pace{Rotate: 2 * time.Minute, Lead: 45 * time.Second, Fetch: 15 * time.Second}
 
 // Open opens the canal with its data in dir, or in a temporary folder if dir is
 // empty, and logs requests to log.
 func Open(dir string, log *slog.Logger) (*Canal, error) { return OpenAt(slow, dir, log) }
 
-// OpenAt is Open with an identity service that has another pace.
+// OpenAt is Open with another pace.
 func OpenAt(pace Pace, dir string, log *slog.Logger) (*Canal, error) {
-	c := &Canal{log: log}
+	c := &Canal{log: log, pace: pace}
 	if dir == "" {
 		var err error
 		if c.temporary, err = os.MkdirTemp("", "osterbeck-"); err != nil {
 			return nil, err
 		}
 	}
-	if err := c.open(pace, cmp.Or(dir, c.temporary)); err != nil {
+	if err := c.open(cmp.Or(dir, c.temporary)); err != nil {
 		c.Close()
 		return nil, err
 	}
 	return c, nil
 }
 
-func (c *Canal) open(pace Pace, dir string) error {
+func (c *Canal) open(dir string) error {
 	var err error
 	if c.store, err = store.Open(dir); err != nil {
 		return err
@@ -94,7 +103,7 @@ func (c *Canal) open(pace Pace, dir string) error {
 	if c.secret, err = c.store.Secret(); err != nil {
 		return err
 	}
-	keys, err := c.identify(pace)
+	keys, err := c.identify(c.pace)
 	if err != nil {
 		return err
 	}
@@ -203,7 +212,8 @@ var consoles = []string{"https://console.osterbeck.example", "http://127.0.0.1:3
 // /api.
 func (c *Canal) build(successor string, more ...wicketway.Part) (*wicketway.API, error) {
 	s := c.store
-	desk := &tokens.Desk{Store: s, Guard: c.guard, Revoked: &c.revoked}
+	desk := &tokens.Desk{Store: s, Guard: c.guard, Revoked: &c.revoked, Rate: c.pace.Tokens,
+		Wrong: limit.Throttle{Account: c.pace.Tokens, Address: c.pace.Tokens}}
 	return wicketway.Build(
 		wicketway.Info{
 			Title: "Osterbeck Canal", Version: "2.4.0",

@@ -381,7 +381,7 @@ func (a answer) plain() string {
 }
 
 // quick is the pace of the identity service on the tour.
-var quick = Pace{300 * time.Millisecond, 200 * time.Millisecond, 40 * time.Millisecond}
+var quick = Pace{Rotate: 300 * time.Millisecond, Lead: 200 * time.Millisecond, Fetch: 40 * time.Millisecond}
 
 // Tour serves the canal on a free port, walks through it and prints what it
 // sends and gets. It returns ErrTour if an answer was not as expected.

@@ -38,7 +38,8 @@ func (d desk) levels(ctx context.Context, in readLevels) (wicketway.Stream[Level
 	}
 	next := time.Now().Unix() - int64(in.Back)
 	if in.After > 0 {
-		next = max(in.After+1, time.Now().Unix()-3600)
+		now := time.Now().Unix()
+		next = min(max(in.After+1, now-3600), now+1) // no reading that came last lies ahead
 	}
 	return func(yield func(Level, error) bool) {
 		for sent := 0; in.Count == 0 || sent < in.Count; sent++ {

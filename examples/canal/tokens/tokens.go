@@ -2,6 +2,7 @@
 package tokens
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"time"
@@ -28,17 +29,19 @@ type Desk struct {
 	Guard exchange.Authenticator
 	// Revoked are the tokens that were taken back.
 	Revoked auth.Revocations
-
-	wrong limit.Throttle // of PINs
+	// Rate is how often an address may ask; 60 times a minute where it is zero.
+	Rate limit.Rate
+	// Wrong holds back those who try PINs.
+	Wrong limit.Throttle
 }
 
 // Parts are the routes.
 func (d *Desk) Parts() wicketway.Part {
+	rate := cmp.Or(d.Rate, limit.Rate{Requests: 60, Per: time.Minute})
+	rate.Name = "tokens"
 	return wicketway.At(
 		"/tokens",
-		wicketway.Chain(
-			limit.Requests(limit.Rate{Requests: 60, Per: time.Minute, Name: "tokens"}, limit.ByAddress(), limit.Settings{}),
-		),
+		wicketway.Chain(limit.Requests(rate, limit.ByAddress(), limit.Settings{})),
 		wicketway.Route("POST /", d.signIn, wicketway.Public(), wicketway.Summary("A token for plate and PIN"),
 			wicketway.Answers(http.StatusCreated), wicketway.Fails(ErrWrongPIN, limit.ErrTooManyAttempts),
 			wicketway.Example("a skipper", login{store.SamplePlate(0), store.SamplePIN(0)}, Token{"eyJhbGciOiJIUzI1NiJ9...", "Bearer", 43200})),
@@ -59,7 +62,7 @@ type Token struct {
 }
 
 func (d *Desk) signIn(ctx context.Context, in login) (Token, error) {
-	good, err := d.wrong.Try(ctx, in.Vessel, func() (bool, error) { return d.Store.CheckPIN(ctx, in.Vessel, in.PIN) })
+	good, err := d.Wrong.Try(ctx, in.Vessel, func() (bool, error) { return d.Store.CheckPIN(ctx, in.Vessel, in.PIN) })
 	if err != nil {
 		return Token{}, err
 	}
