@@ -74,7 +74,7 @@ func (r *resolved) makeFacts(docs *check.Documents) facts.Route {
 	}
 	f.Inputs, f.Bodies = r.asDescribed().inputFacts(docs)
 	if r.input != nil {
-		f.OwnRules = r.input.HasOwnRules()
+		f.OwnRules = r.input.HasOwnRules() || r.adapted != nil && r.adapted.in != nil // whose functions may refuse a value
 		for _, d := range r.input.Deprecated() {
 			f.Deprecated = append(f.Deprecated, facts.Deprecated{In: d.Source, Name: d.Name, Since: d.Since})
 		}

@@ -38,7 +38,8 @@ type Route struct {
 	Settings []Setting `json:"settings,omitempty"`
 	Inputs   []Input   `json:"inputs,omitempty"`
 	Bodies   []Body    `json:"bodies,omitempty"` // one for each media type
-	// OwnRules says that a type of the input has a Check of its own, whose rules no schema has.
+	// OwnRules says that a type of the input has a Check of its own, or that the input is adapted to another type: no
+	// schema has these rules.
 	OwnRules bool `json:"ownRules,omitzero"`
 	// Deprecated are the inputs that callers should no longer send.
 	Deprecated []Deprecated `json:"deprecated,omitempty"`

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"math/big"
 	"math/rand/v2"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -92,6 +93,30 @@ func (m *Maker) Like(method, path string, value jsontext.Value) (Request, error)
 	r := without(good, "Content-Type")
 	o.put(&r, body)
 	return r, nil
+}
+
+// Takes reports whether nothing that an operation requires is missing in a request, and its body is one that the schema
+// accepts for certain.
+func (m *Maker) Takes(method, path string, r Request) bool {
+	o, err := m.find(method, path)
+	if err != nil {
+		return false
+	}
+	_, query, _ := strings.Cut(r.Target, "?")
+	values, err := url.ParseQuery(query)
+	if err != nil {
+		return false
+	}
+	for _, p := range o.parameters {
+		inHeader := slices.ContainsFunc(r.Header, func(f Field) bool { return strings.EqualFold(f.Name, p.Name) })
+		if p.Required && (p.In == "query" && !values.Has(p.Name) || p.In == "header" && !inHeader) {
+			return false
+		}
+	}
+	if o.media == "" || !isJSON(o.media) {
+		return o.media == "" || r.Body != nil
+	}
+	return jsontext.Value(r.Body).IsValid() && o.values.Has(o.body.Schema, r.Body)
 }
 
 // A place is where a value can be another one: a parameter, or a member of the body.
@@ -364,13 +389,15 @@ func (d drawing) number(s contract.Schema) jsontext.Value {
 		for _, by := range []int64{-1, 0, 1} {
 			one := new(big.Rat).Add(n, big.NewRat(by, 1))
 			if text := one.RatString(); one.IsInt() {
-				edges = append(edges, text, text)
+				edges = append(edges, text)
 			} else {
 				edges = append(edges, one.FloatString(4))
 			}
 		}
 	}
-	edges = append(edges, "0", "-1", "1", "1.5", "9007199254740993", "9223372036854775808", "1e400")
+	if edges == nil || d.IntN(2) == 0 {
+		edges = []string{"0", "-1", "1", "1.5", "9007199254740993", "9223372036854775808", "1e400"}
+	}
 	return jsontext.Value(oneOf(d, edges...))
 }
 
@@ -396,7 +423,7 @@ func (d drawing) text(s contract.Schema, good jsontext.Value) jsontext.Value {
 		}
 	}
 	if lengths == nil || s.String("pattern") != "" || d.IntN(4) == 0 {
-		return quoted(oneOf(d, was, was+oneOf(d, letters...), oneOf(d, letters...)+was, strings.ToUpper(was), "", was+was,
+		return quoted(oneOf(d, was, d.similar(was), d.similar(was), was+oneOf(d, letters...), oneOf(d, letters...)+was, strings.ToUpper(was), "", was+was,
 			strings.Repeat(oneOf(d, letters...), 300)))
 	}
 	var b strings.Builder
@@ -404,6 +431,21 @@ func (d drawing) text(s contract.Schema, good jsontext.Value) jsontext.Value {
 		b.WriteString(oneOf(d, letters...))
 	}
 	return quoted(b.String())
+}
+
+// similar is a text with other letters and digits in the same places: one that a pattern is likely to take as well.
+func (d drawing) similar(text string) string {
+	return strings.Map(func(c rune) rune {
+		switch {
+		case '0' <= c && c <= '9':
+			return '0' + rune(d.IntN(10))
+		case 'a' <= c && c <= 'z':
+			return 'a' + rune(d.IntN(26))
+		case 'A' <= c && c <= 'Z':
+			return 'A' + rune(d.IntN(26))
+		}
+		return c
+	}, text)
 }
 
 func quoted(text string) jsontext.Value {
@@ -473,6 +515,9 @@ func (d drawing) near(s contract.Schema, value jsontext.Value) jsontext.Value {
 	}
 	if d.IntN(2) == 0 {
 		return nil
+	}
+	if s.String("pattern") != "" {
+		return quoted(d.similar(text))
 	}
 	return quoted(text + "-" + strconv.Itoa(d.IntN(1_000_000)))
 }

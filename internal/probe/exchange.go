@@ -2,6 +2,7 @@ package probe
 
 import (
 	"bytes"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/http"
@@ -66,7 +67,10 @@ func (p *prober) send(o *operation, r requests.Request, caller int) *exchange {
 		sent.Header.Add(f.Name, p.tokens(f.Value, caller, o))
 	}
 	x.url = &url.URL{Path: strings.TrimPrefix(sent.URL.Path, p.Base), RawPath: strings.TrimPrefix(sent.URL.RawPath, p.Base), RawQuery: sent.URL.RawQuery}
-	x.answer, x.err = p.Send(sent, o.streams)
+	x.answer, x.err = p.Send(sent, o.listen())
+	if x.answer.Cut {
+		o.left++
+	}
 	o.sent++
 	p.report.Sent++
 	if x.err != nil {
@@ -80,6 +84,17 @@ func (p *prober) send(o *operation, r requests.Request, caller int) *exchange {
 		o.paused = time.Now().Add(retryAfter(x.answer.Header.Get("Retry-After")))
 	}
 	return x
+}
+
+// listen is for how long the answer is listened to, if it is a stream.
+func (o *operation) listen() time.Duration {
+	switch {
+	case !o.streams:
+		return 0
+	case o.left < severalLeft:
+		return aWhile
+	}
+	return aMoment
 }
 
 // retryAfter is how long to wait (RFC 9110, 10.2.3); a while where the answer does not say.
@@ -107,17 +122,42 @@ func (p *prober) tokens(value string, caller int, o *operation) string {
 
 // withoutScopes is the token of a caller who is known not to have a scope that an operation needs; "" where nobody is.
 func (p *prober) withoutScopes(o *operation) string {
-	for _, other := range p.operations {
-		if other != o && !slices.Equal(other.scopes, o.scopes) {
-			continue
-		}
-		for i, token := range p.callers {
-			if other.refused[i] {
-				return token
-			}
+	for i, token := range p.callers {
+		if p.lacks(i, o) {
+			return token
 		}
 	}
 	return ""
+}
+
+// lacks reports whether it is known that a caller lacks a scope: their token says which they have (RFC 9068, 2.2.3), or
+// they were refused where the same scopes are needed.
+func (p *prober) lacks(caller int, o *operation) bool {
+	if len(o.scopes) == 0 {
+		return false
+	}
+	if has, said := scopesOf(p.callers[caller]); said {
+		return slices.ContainsFunc(o.scopes, func(scope string) bool { return !slices.Contains(has, scope) })
+	}
+	return slices.ContainsFunc(p.operations, func(other *operation) bool {
+		return other.refused[caller] && slices.Equal(other.scopes, o.scopes)
+	})
+}
+
+// scopesOf are the scopes that a token names, if it is a JWT that does; nothing in it is verified.
+func scopesOf(token string) (scopes []string, said bool) {
+	pieces := strings.Split(token, ".")
+	if len(pieces) != 3 {
+		return nil, false
+	}
+	text, err := base64.RawURLEncoding.DecodeString(pieces[1])
+	var claims struct {
+		Scope *string `json:"scope"`
+	}
+	if err != nil || json.Unmarshal(text, &claims) != nil || claims.Scope == nil {
+		return nil, false
+	}
+	return strings.Fields(*claims.Scope), true
 }
 
 // A judgement says what should have come back, and what is wrong; the zero judgement is that all is well.
@@ -147,7 +187,8 @@ func (p *prober) hold(x *exchange, also ...check) bool {
 	}
 	p.seen[key] = true
 	if x.err == nil {
-		x = p.smaller(x, func(other *exchange) bool { return keyOf(other.o.name, judge(other)) == key })
+		got := x.got()
+		x = p.smaller(x, func(other *exchange) bool { return other.got() == got && keyOf(other.o.name, judge(other)) == key })
 	}
 	p.find(x, judge(x))
 	return false
@@ -237,6 +278,9 @@ func (x *exchange) later() bool {
 // accepted checks that a request which keeps all rules is not refused for breaking one.
 func (p *prober) accepted(x *exchange) judgement {
 	refused := x.answer.Status == 400 || x.answer.Status == 415 || x.answer.Status == 422
+	if refused && !p.maker.Takes(x.o.method, x.o.path, x.request) {
+		return judgement{} // it was made smaller, and is wrong now
+	}
 	if !refused || x.o.rules && x.answer.Status != 415 {
 		return judgement{}
 	}

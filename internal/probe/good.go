@@ -73,14 +73,16 @@ func (p *prober) callWith(o *operation, r requests.Request) *exchange {
 	if o.caller < 0 && o.guarded {
 		tried = tried[:0]
 		for i := range p.callers {
-			tried = append(tried, i)
+			if !p.lacks(i, o) {
+				tried = append(tried, i)
+			}
 		}
 		if t := p.thingFor(o); t != nil && t.own { // whoever has created it
 			tried = append([]int{t.by}, slices.DeleteFunc(tried, func(i int) bool { return i == t.by })...)
 		}
 	}
 	if len(tried) == 0 {
-		o.why = "it needs credentials, and there are none"
+		o.why = "it needs credentials, and no token is known that has the scopes"
 		return nil
 	}
 	var x *exchange
@@ -108,21 +110,8 @@ func (p *prober) callWith(o *operation, r requests.Request) *exchange {
 	}
 	if o.good = x; o.method == http.MethodGet {
 		p.learnFrom(x)
-		p.others(o, r)
 	}
 	return x
-}
-
-// others asks for the same on behalf of all other callers, to learn what they may.
-func (p *prober) others(o *operation, r requests.Request) {
-	for i := range p.callers {
-		if i == o.caller || o.refused[i] || len(o.scopes) == 0 {
-			continue
-		}
-		if x := p.send(o, r, i); x.answer.Status == http.StatusForbidden || x.answer.Status == http.StatusUnauthorized {
-			o.refused[i] = true
-		}
-	}
 }
 
 // tries is how often another request is drawn where one came into conflict with what is there.

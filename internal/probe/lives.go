@@ -49,16 +49,14 @@ func (p *prober) change(o *operation) {
 		p.hold(p.send(o, outdated, max(o.caller, before.caller)), wants("the tag in If-Match is not that of the thing (RFC 9110, 13.1.1)", "", 412))
 	}
 	x := p.callWith(o, r)
-	if x == nil || !x.succeeded() {
-		if x == nil || x.answer.Status != http.StatusConflict && x.answer.Status != http.StatusUnprocessableEntity {
-			return
-		}
+	for n := 0; n < tries && x != nil && p.may(o) && x.answer.Status >= 400; n++ {
 		if r, err = p.makerFor(o).Another(o.method, o.path, p.draw); err != nil {
 			return
 		}
-		if x = p.callWith(o, r); x == nil || !x.succeeded() {
-			return
-		}
+		x = p.callWith(o, r)
+	}
+	if x == nil || !x.succeeded() {
+		return
 	}
 	after := p.read(get)
 	if p.collide(o); before == nil || after == nil {
@@ -132,7 +130,7 @@ func same(a, b jsontext.Value) bool {
 // foreign asks for a thing on behalf of the other caller.
 func (p *prober) foreign(o *operation, t *thing) {
 	other := len(p.callers) - 1
-	if p.Other == "" || t.by == other || !o.guarded || o.refused[other] || !o.wanted || !p.may(o) {
+	if p.Other == "" || t.by == other || !o.guarded || p.lacks(other, o) || !o.wanted || !p.may(o) {
 		return
 	}
 	r, err := p.maker.At(t.values).Good(o.method, o.path)
@@ -255,7 +253,7 @@ func (p *prober) walk(o *operation, name string, size int64) (items []string, la
 			return nil, nil, false
 		}
 		x := p.send(o, r, o.caller)
-		if !p.hold(x) || !x.succeeded() {
+		if !p.hold(x, p.accepted) || !x.succeeded() {
 			return nil, nil, false
 		}
 		for _, item := range itemsOf(x.answer.Body) {

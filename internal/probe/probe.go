@@ -167,6 +167,7 @@ type operation struct {
 	refused map[int]bool // callers who may not
 	got     map[int]int  // how often each status
 	sent    int
+	left    int       // streams that were left before their end
 	paused  time.Time // until when it has asked to be left alone
 	why     string    // it cannot be tried
 	good    *exchange // the last request that succeeded

@@ -16,8 +16,9 @@ import (
 	"time"
 )
 
-// A Sender sends a request, and gives what came back. A stream is left after a while, or after enough of it.
-type Sender func(r *http.Request, streams bool) (Answer, error)
+// A Sender sends a request, and gives what came back. A stream is left after a time, or after enough of it; 0 is for what is
+// none.
+type Sender func(r *http.Request, listen time.Duration) (Answer, error)
 
 // An Answer is what came back.
 type Answer struct {
@@ -27,25 +28,28 @@ type Answer struct {
 	Cut    bool // it was left before its end
 }
 
-// How long an answer may take, how long a stream is listened to, and how much of an answer is read.
+// How long an answer may take, and how much of it is read. A stream is listened to for a while, and once several had to be
+// left, for a moment: they may have no end.
 const (
 	patience     = 15 * time.Second
-	listening    = 400 * time.Millisecond
+	aWhile       = 300 * time.Millisecond
+	aMoment      = 5 * time.Millisecond
+	severalLeft  = 4
 	mostBody     = 8 << 20
 	mostOfStream = 16 << 10
 )
 
-func limits(streams bool) (time.Duration, int) {
-	if streams {
-		return listening, mostOfStream
+func limits(listen time.Duration) (time.Duration, int) {
+	if listen > 0 {
+		return listen, mostOfStream
 	}
 	return patience, mostBody
 }
 
 // Handler sends to a handler, without a socket. A body after the header of an answer to HEAD is there for it to be seen.
 func Handler(h http.Handler) Sender {
-	return func(r *http.Request, streams bool) (a Answer, err error) {
-		length, size := limits(streams)
+	return func(r *http.Request, listen time.Duration) (a Answer, err error) {
+		length, size := limits(listen)
 		ctx, cancel := context.WithTimeout(r.Context(), length)
 		defer cancel()
 		body := r.Body
@@ -61,7 +65,7 @@ func Handler(h http.Handler) Sender {
 				err = fmt.Errorf("the handler panicked: %v", v)
 			}
 			got := w.Result()
-			a = Answer{got.StatusCode, got.Header, w.Body.Bytes(), streams && ctx.Err() != nil || w.full}
+			a = Answer{got.StatusCode, got.Header, w.Body.Bytes(), listen > 0 && ctx.Err() != nil || w.full}
 			switch {
 			case err != nil || a.Cut:
 			case v == http.ErrAbortHandler:
@@ -96,8 +100,8 @@ func (k *keeping) Write(b []byte) (int, error) {
 // followed. Done closes its connections.
 func Address(to *url.URL) (send Sender, done func()) {
 	transport := &http.Transport{DisableCompression: true, ResponseHeaderTimeout: patience, MaxIdleConns: 1}
-	return func(r *http.Request, streams bool) (Answer, error) {
-		length, size := limits(streams)
+	return func(r *http.Request, listen time.Duration) (Answer, error) {
+		length, size := limits(listen)
 		ctx, cancel := context.WithTimeout(r.Context(), length)
 		defer cancel()
 		r = r.WithContext(ctx)
@@ -112,7 +116,7 @@ func Address(to *url.URL) (send Sender, done func()) {
 		defer got.Body.Close()
 		body, err := io.ReadAll(io.LimitReader(got.Body, int64(size)+1))
 		a := Answer{Status: got.StatusCode, Header: got.Header, Body: body}
-		if len(body) > size || streams && ctx.Err() != nil {
+		if len(body) > size || listen > 0 && ctx.Err() != nil {
 			a.Body, a.Cut, err = body[:min(len(body), size)], true, nil
 		}
 		return a, inWords(err)
