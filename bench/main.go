@@ -145,6 +145,8 @@ var lines = []struct {
 	{"the contract of 1,000 routes, against writing it", madeContract},
 	{"reading a contract, against decoding it into any", readContract},
 	{"comparing contracts of 1,000 routes, against reading both", compareContracts},
+	{"the requests of 1,000 routes, in seconds", readyRequests},
+	{"a probe of the demo, in milliseconds for each request", probeDemo},
 	{"memory for a route, in units of 1 KiB", buildMemory},
 	{"memory for a route in the table, in units of 300 bytes", tableMemory},
 }

@@ -24,19 +24,15 @@ func (m *Maker) Drawn(method, path string, draw *rand.Rand) (Request, error) {
 	if err != nil {
 		return Request{}, err
 	}
-	good, err := o.good(nil)
-	if err != nil {
-		return Request{}, err
-	}
 	places := o.places()
 	if len(places) == 0 {
-		return good, nil
+		return o.good(nil)
 	}
 	at := places[draw.IntN(len(places))]
 	if at.parameter != nil {
-		return o.drawnParameter(at.parameter, drawing{o, draw}, good)
+		return o.drawnParameter(at.parameter, drawing{o, draw})
 	}
-	return o.drawnMember(at, drawing{o, draw}, good)
+	return o.drawnMember(at, drawing{o, draw})
 }
 
 // Another makes a good request whose values are near those of the good one: for requests whose things must differ. Times
@@ -211,7 +207,11 @@ func without(r Request, name string) Request {
 	return r
 }
 
-func (o *operation) drawnMember(at place, d drawing, good Request) (Request, error) {
+func (o *operation) drawnMember(at place, d drawing) (Request, error) {
+	good, err := o.good(nil)
+	if err != nil {
+		return good, err
+	}
 	body, err := o.carried()
 	if err != nil {
 		return good, err
@@ -234,17 +234,17 @@ func (o *operation) drawnMember(at place, d drawing, good Request) (Request, err
 	return r, nil
 }
 
-func (o *operation) drawnParameter(p *contract.Parameter, d drawing, good Request) (Request, error) {
+func (o *operation) drawnParameter(p *contract.Parameter, d drawing) (Request, error) {
 	s := o.follow(p.Schema)
 	value := d.value(s, nil)
 	if value == nil && p.In == "path" {
-		return good, nil
+		return o.good(nil)
 	}
 	var text *string
 	if value != nil {
 		written := written(value)
 		if !canBe(p.In, written) {
-			return good, nil
+			return o.good(nil)
 		}
 		text = &written
 	}

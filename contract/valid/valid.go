@@ -27,6 +27,7 @@ type Validator struct {
 	mu       sync.Mutex
 	compiler *jsonschema.Compiler
 	compiled map[string]*jsonschema.Schema // by text
+	tame     map[string]bool               // texts of schemas that are asked about a value a bounded number of times
 	made     int                           // documents for the compiler
 	doc      *contract.Document
 	values   *contract.Values
@@ -39,7 +40,7 @@ const at = "contract:///document.json"
 
 // New makes a validator for the schemas of a document.
 func New(d *contract.Document) (*Validator, error) {
-	v := &Validator{compiled: map[string]*jsonschema.Schema{}, added: map[string]bool{}, compiler: jsonschema.NewCompiler()}
+	v := &Validator{compiled: map[string]*jsonschema.Schema{}, tame: map[string]bool{}, added: map[string]bool{}, compiler: jsonschema.NewCompiler()}
 	v.compiler.DefaultDraft(jsonschema.Draft2020)
 	v.compiler.AssertFormat()
 	v.compiler.UseLoader(nowhere{})
@@ -119,7 +120,7 @@ func (v *Validator) Check(s contract.Schema, value []byte) error {
 	if err != nil {
 		return err
 	}
-	if v.costs(s, value) > mostCosts {
+	if v.costs(s, value) {
 		return ErrTooMany
 	}
 	read, err := jsonschema.UnmarshalJSON(bytes.NewReader(value))
@@ -142,10 +143,39 @@ const mostCosts = 2_000_000
 // ErrTooMany says that a value was not held, since its schemas refer to each other so often that it would not end.
 var ErrTooMany = errors.New("the schemas refer to each other too often to hold a value against them")
 
-func (v *Validator) costs(s contract.Schema, value []byte) int {
+// costs reports whether a value is not to be held against a schema.
+func (v *Validator) costs(s contract.Schema, value []byte) bool {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	return v.values.Costs(s, value, mostCosts+1)
+	tame, known := v.tame[string(s.Text())]
+	if !known {
+		left := mostTame
+		tame = v.counts(s, &left, 0)
+		v.tame[string(s.Text())] = tame
+	}
+	if tame && mostTame*len(value) <= mostCosts {
+		return false
+	}
+	return v.values.Costs(s, value, mostCosts+1) > mostCosts
+}
+
+// mostTame is how many schemas there are in one that is tame, with all that they refer to.
+const mostTame = 400
+
+// counts counts them down; false where there are more, or one refers to itself.
+func (v *Validator) counts(s contract.Schema, left *int, depth int) bool {
+	if *left--; *left < 0 || depth > mostTame {
+		return false
+	}
+	if to, err := contract.Resolve[contract.Schema](v.doc, s.Reference()); s.Reference() != "" && err == nil && !v.counts(*to, left, depth+1) {
+		return false
+	}
+	for _, below := range s.Below() {
+		if !v.counts(below, left, depth+1) {
+			return false
+		}
+	}
+	return true
 }
 
 func (v *Validator) compile(s contract.Schema) (*jsonschema.Schema, error) {

@@ -77,7 +77,7 @@ func (p *prober) send(o *operation, r requests.Request, caller int) *exchange {
 		o.why = x.err.Error()
 		return x
 	}
-	if r.Method == o.method {
+	if r.Method == o.method && x.answer.Status != 0 {
 		o.got[x.answer.Status]++
 	}
 	if x.answer.Status == http.StatusTooManyRequests {
@@ -117,7 +117,11 @@ func (p *prober) tokens(value string, caller int, o *operation) string {
 	if caller >= 0 && caller < len(p.callers) {
 		mine = p.callers[caller]
 	}
-	return strings.NewReplacer(requests.TokenWithoutScopes, p.withoutScopes(o), requests.OtherToken, p.Other, requests.Token, mine).Replace(value)
+	value = strings.Replace(value, requests.OtherToken, p.Other, 1)
+	if strings.Contains(value, requests.TokenWithoutScopes) {
+		value = strings.Replace(value, requests.TokenWithoutScopes, p.withoutScopes(o), 1)
+	}
+	return strings.Replace(value, requests.Token, mine, 1)
 }
 
 // withoutScopes is the token of a caller who is known not to have a scope that an operation needs; "" where nobody is.
@@ -213,12 +217,14 @@ func (p *prober) find(x *exchange, j judgement) {
 // contractual holds an answer against the contract, and against what HTTP asks of every answer.
 func (p *prober) contractual(x *exchange) judgement {
 	a := x.answer
-	answers := fmt.Sprint("a status of the contract: ", strings.Trim(fmt.Sprint(x.o.statuses), "[]"))
 	switch {
 	case x.err != nil:
 		return judgement{"an answer", x.err.Error()}
+	case a.Status == 0: // a stream without an item yet
+		return judgement{}
 	case a.Status >= 500 && !x.o.has(a.Status):
-		return judgement{answers, fmt.Sprintf("the answer %d is an error of the server's own, which the contract does not have", a.Status)}
+		answers := strings.Trim(fmt.Sprint(x.o.statuses), "[]")
+		return judgement{"a status of the contract: " + answers, fmt.Sprintf("the answer %d is an error of the server's own, which the contract does not have", a.Status)}
 	case a.Status == 401 && a.Header.Get("WWW-Authenticate") == "":
 		return judgement{"401 with WWW-Authenticate", "the answer 401 has no field WWW-Authenticate (RFC 9110, 15.5.2)"}
 	case a.Status == 405 && a.Header.Get("Allow") == "":
@@ -270,9 +276,9 @@ func wants(what, code string, statuses ...int) check {
 	}
 }
 
-// later reports whether an answer says that the request came at a bad time.
+// later reports whether an answer says that the request came at a bad time, or has not begun.
 func (x *exchange) later() bool {
-	return x.answer.Status == http.StatusTooManyRequests || x.answer.Status == http.StatusServiceUnavailable && x.o.has(503)
+	return x.answer.Status == 0 || x.answer.Status == http.StatusTooManyRequests || x.answer.Status == http.StatusServiceUnavailable && x.o.has(503)
 }
 
 // accepted checks that a request which keeps all rules is not refused for breaking one.

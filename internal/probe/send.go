@@ -13,6 +13,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
@@ -32,8 +33,8 @@ type Answer struct {
 // left, for a moment: they may have no end.
 const (
 	patience     = 15 * time.Second
-	aWhile       = 300 * time.Millisecond
-	aMoment      = 5 * time.Millisecond
+	aWhile       = 60 * time.Millisecond
+	aMoment      = time.Millisecond
 	severalLeft  = 4
 	mostBody     = 8 << 20
 	mostOfStream = 16 << 10
@@ -50,28 +51,32 @@ func limits(listen time.Duration) (time.Duration, int) {
 func Handler(h http.Handler) Sender {
 	return func(r *http.Request, listen time.Duration) (a Answer, err error) {
 		length, size := limits(listen)
-		ctx, cancel := context.WithTimeout(r.Context(), length)
-		defer cancel()
+		ctx, leave := context.WithCancel(r.Context())
+		defer leave()
+		w := &keeping{ResponseRecorder: httptest.NewRecorder(), most: size, leave: leave}
+		timer := time.AfterFunc(length, func() { w.late.Store(true); leave() })
+		defer timer.Stop()
 		body := r.Body
 		r = r.WithContext(ctx)
 		r.RequestURI, r.RemoteAddr = r.URL.RequestURI(), "192.0.2.1:1234"
 		if r.Body = body; body == nil {
 			r.Body = http.NoBody
 		}
-		w := &keeping{ResponseRecorder: httptest.NewRecorder(), most: size, cancel: cancel}
 		defer func() {
 			v := recover()
-			if v != nil && v != http.ErrAbortHandler {
-				err = fmt.Errorf("the handler panicked: %v", v)
-			}
+			late := w.late.Load()
 			got := w.Result()
-			a = Answer{got.StatusCode, got.Header, w.Body.Bytes(), listen > 0 && ctx.Err() != nil || w.full}
+			a = Answer{got.StatusCode, got.Header, w.Body.Bytes(), late && listen > 0 || w.full}
 			switch {
-			case err != nil || a.Cut:
-			case v == http.ErrAbortHandler:
-				err = errors.New("the answer broke off")
-			case ctx.Err() == context.DeadlineExceeded:
+			case v != nil && v != http.ErrAbortHandler:
+				err = fmt.Errorf("the handler panicked: %v", v)
+			case a.Cut && !w.begun:
+				a.Status = 0
+			case a.Cut:
+			case late:
 				err = fmt.Errorf("no answer within %v", patience)
+			case v != nil:
+				err = errors.New("the answer broke off")
 			}
 		}()
 		h.ServeHTTP(w, r)
@@ -82,15 +87,23 @@ func Handler(h http.Handler) Sender {
 // keeping keeps as much of an answer as is read.
 type keeping struct {
 	*httptest.ResponseRecorder
-	most   int
-	full   bool
-	cancel context.CancelFunc
+	most  int
+	begun bool // the header is there
+	full  bool
+	late  atomic.Bool // the caller has left
+	leave context.CancelFunc
+}
+
+func (k *keeping) WriteHeader(status int) {
+	k.begun = k.begun || status >= 200 && !k.late.Load()
+	k.ResponseRecorder.WriteHeader(status)
 }
 
 func (k *keeping) Write(b []byte) (int, error) {
+	k.begun = k.begun || !k.late.Load()
 	if k.Body.Len()+len(b) > k.most {
 		k.full = true
-		k.cancel()
+		k.leave()
 		return 0, errors.New("the caller has left")
 	}
 	return k.ResponseRecorder.Write(b)
@@ -101,9 +114,8 @@ func (k *keeping) Write(b []byte) (int, error) {
 func Address(to *url.URL) (send Sender, done func()) {
 	transport := &http.Transport{DisableCompression: true, ResponseHeaderTimeout: patience, MaxIdleConns: 1}
 	return func(r *http.Request, listen time.Duration) (Answer, error) {
-		length, size := limits(listen)
-		ctx, cancel := context.WithTimeout(r.Context(), length)
-		defer cancel()
+		ctx, leave := context.WithTimeout(r.Context(), patience)
+		defer leave()
 		r = r.WithContext(ctx)
 		r.URL.Scheme, r.URL.Host, r.Host = to.Scheme, to.Host, to.Host
 		if r.Method == http.MethodHead {
@@ -114,9 +126,13 @@ func Address(to *url.URL) (send Sender, done func()) {
 			return Answer{}, inWords(err)
 		}
 		defer got.Body.Close()
+		length, size := limits(listen)
+		var late atomic.Bool
+		timer := time.AfterFunc(length, func() { late.Store(true); leave() })
+		defer timer.Stop()
 		body, err := io.ReadAll(io.LimitReader(got.Body, int64(size)+1))
 		a := Answer{Status: got.StatusCode, Header: got.Header, Body: body}
-		if len(body) > size || listen > 0 && ctx.Err() != nil {
+		if len(body) > size || listen > 0 && late.Load() {
 			a.Body, a.Cut, err = body[:min(len(body), size)], true, nil
 		}
 		return a, inWords(err)

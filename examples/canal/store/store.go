@@ -67,7 +67,7 @@ func Open(dir string) (*Store, error) {
 		return nil, err
 	}
 	db, err := sql.Open("sqlite",
-		"file:"+path+"?_pragma=foreign_keys(1)&_pragma=journal_mode(wal)&_pragma=busy_timeout(5000)&_txlock=immediate")
+		"file:"+path+"?_pragma=foreign_keys(1)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=busy_timeout(5000)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
