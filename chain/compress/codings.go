@@ -174,11 +174,7 @@ func (g *gzipPieces) code(into *bytes.Buffer, piece []byte, last bool) {
 	g.size += uint32(len(piece))
 	busy <- struct{}{}
 	w := deflaters.Get().(*flate.Writer)
-	if g.earlier == nil {
-		w.Reset(into)
-	} else {
-		w.ResetDict(into, g.earlier)
-	}
+	w.ResetDict(into, g.earlier) // which is nil at first: Reset would keep what came before in another body
 	w.Write(piece) // into memory, where nothing fails
 	if last {
 		w.Close()

@@ -13,17 +13,20 @@ import (
 	contractcheck "github.com/wicketway/wicketway/contract/check"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/probe"
 )
 
 // printed are the types of what commands print with --json.
 var printed = map[string]reflect.Type{
-	"contract check": reflect.TypeFor[[]contractcheck.Finding](),
-	"compare":        reflect.TypeFor[[]contract.Change](),
-	"explain":        reflect.TypeFor[explanation](),
-	"problems":       reflect.TypeFor[[]facts.Kind](),
-	"retire":         reflect.TypeFor[retiring](),
-	"routes":         reflect.TypeFor[facts.API](),
-	"token show":     reflect.TypeFor[shownToken](),
+	"contract check":    reflect.TypeFor[[]contractcheck.Finding](),
+	"compare":           reflect.TypeFor[[]contract.Change](),
+	"explain":           reflect.TypeFor[explanation](),
+	"probe":             reflect.TypeFor[[]probe.Finding](),
+	"problems":          reflect.TypeFor[[]facts.Kind](),
+	"retire":            reflect.TypeFor[retiring](),
+	"routes":            reflect.TypeFor[facts.API](),
+	"routes --requests": reflect.TypeFor[[]readyRequest](),
+	"token show":        reflect.TypeFor[shownToken](),
 }
 
 func schemaCommand() *cobra.Command {
@@ -31,7 +34,12 @@ func schemaCommand() *cobra.Command {
 		Use:   "schema COMMAND",
 		Short: "Print the JSON Schema of what a command prints with --json",
 		Args:  cobra.ArbitraryArgs,
+		// routes --requests prints something else than routes does, and has a name of its own
+		DisableFlagParsing: true,
 		RunE: func(c *cobra.Command, args []string) error {
+			if slices.Contains(args, "--help") || slices.Contains(args, "-h") {
+				return c.Help()
+			}
 			name := strings.Join(args, " ")
 			of, known := printed[name]
 			if !known {

@@ -115,6 +115,12 @@ func (m *Maker) Takes(method, path string, r Request) bool {
 	return jsontext.Value(r.Body).IsValid() && o.values.Has(o.body.Schema, r.Body)
 }
 
+// Refuses reports whether the body of a request is one that the schema refuses for certain.
+func (m *Maker) Refuses(method, path string, r Request) bool {
+	o, err := m.find(method, path)
+	return err == nil && isJSON(o.media) && jsontext.Value(r.Body).IsValid() && o.values.Refuses(o.body.Schema, r.Body)
+}
+
 // A place is where a value can be another one: a parameter, or a member of the body.
 type place struct {
 	parameter *contract.Parameter
@@ -507,11 +513,10 @@ func (d drawing) near(s contract.Schema, value jsontext.Value) jsontext.Value {
 	case json.Unmarshal(value, &text) != nil || text == "":
 		return nil
 	}
-	if at, err := time.Parse(time.RFC3339, text); err == nil {
-		return quoted(at.AddDate(0, 0, 1+d.IntN(3000)).Format(time.RFC3339))
-	}
-	if at, err := time.Parse(time.DateOnly, text); err == nil {
-		return quoted(at.AddDate(0, 0, 1+d.IntN(3000)).Format(time.DateOnly))
+	for _, layout := range []string{time.RFC3339, time.DateTime, "2006-01-02 15:04", "2006-01-02T15:04", time.DateOnly} {
+		if at, err := time.Parse(layout, text); err == nil {
+			return quoted(at.AddDate(0, 0, 1+d.IntN(3000)).Format(layout))
+		}
 	}
 	if d.IntN(2) == 0 {
 		return nil

@@ -80,7 +80,8 @@ func (w *wrongs) ofMethod() {
 	}
 }
 
-// ofCaller sends no credentials, some that are none, and some that grant nothing.
+// ofCaller sends no credentials, some that are none, some that grant nothing, and those of another caller. For them a thing
+// is not there that is the first one's own; whether it is, no contract says.
 func (w *wrongs) ofCaller() {
 	credentials := w.credentials(Token)
 	if len(credentials) == 0 {
@@ -93,6 +94,16 @@ func (w *wrongs) ofCaller() {
 		value := strings.Replace(f.Value, Token, TokenWithoutScopes, 1)
 		w.add(w.with(f.Name, value), "without the scope "+strings.Join(scopes, ", "), []int{403}, "scope-missing")
 	}
+	if !strings.Contains(w.path, "{") {
+		return
+	}
+	r := w.with(f.Name, strings.Replace(f.Value, Token, OtherToken, 1))
+	for status := range w.Responses.All() {
+		if n, err := strconv.Atoi(status); err == nil && n < 400 && (r.Or == 0 || n < r.Or) {
+			r.Or = n
+		}
+	}
+	w.add(r, "another caller's", []int{404})
 }
 
 func (w *wrongs) ofMedia() {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/contract/requests"
@@ -175,22 +176,44 @@ func (p *prober) follows(from *exchange, t *thing) check {
 		case x.later():
 		case x.answer.Status != http.StatusOK:
 			return judgement{"200", fmt.Sprintf("what %s has created is not at %s", from.request.Method, where)}
-		case differ(from.answer.Body, x.answer.Body) != "":
-			return judgement{"what was created", fmt.Sprintf("at %s the member %s is another one than in the answer that created it", where, differ(from.answer.Body, x.answer.Body))}
+		case differ(from.request.Body, from.answer.Body, x.answer.Body) != "":
+			name := differ(from.request.Body, from.answer.Body, x.answer.Body)
+			return judgement{"what was created", fmt.Sprintf("at %s the member %s is another one than in the answer that created it", where, name)}
 		}
 		return judgement{}
 	}
 }
 
-// differ is the name of a member that two objects have with different values; "" where there is none.
-func differ(a, b []byte) string {
-	other := contract.SchemaOf(b)
-	for name, value := range contract.SchemaOf(a).Members() {
-		if its, has := other.Get(name); has && string(its) != string(value) {
+// differ is the name of a member that was sent, and that two answers have with different values; "" where there is none.
+func differ(sent, a, b []byte) string {
+	one, other := thingIn(a, sent), thingIn(b, sent)
+	for name := range contract.SchemaOf(sent).Members() {
+		value, has := one.Get(name)
+		if its, still := other.Get(name); has && still && !same(its, value) {
 			return name
 		}
 	}
 	return ""
+}
+
+// thingIn is the object in an answer that has members which were sent: the answer, or an object in it, where a house shape is
+// around all of them.
+func thingIn(body, sent []byte) contract.Schema {
+	whole := contract.SchemaOf(body)
+	has := func(s contract.Schema) bool {
+		for name := range contract.SchemaOf(sent).Members() {
+			if _, has := s.Get(name); has {
+				return true
+			}
+		}
+		return false
+	}
+	for _, one := range whole.Members() {
+		if in := contract.SchemaOf(one); one.Kind() == jsontext.KindBeginObject && !has(whole) && has(in) {
+			return in
+		}
+	}
+	return whole
 }
 
 // settle finds callers for what nobody has called yet, by what they may do elsewhere.

@@ -105,7 +105,7 @@ func (p *prober) read(get *operation) *exchange {
 // changed checks that what was sent is there now, where it was another value before, and that the tag is another one, too.
 func changed(before, by *exchange) check {
 	return func(after *exchange) judgement {
-		was, is := contract.SchemaOf(before.answer.Body), contract.SchemaOf(after.answer.Body)
+		was, is := thingIn(before.answer.Body, by.request.Body), thingIn(after.answer.Body, by.request.Body)
 		for name, sent := range contract.SchemaOf(by.request.Body).Members() {
 			old, has := was.Get(name)
 			now, still := is.Get(name)
@@ -187,8 +187,16 @@ func (p *prober) edge(o *operation) {
 		if strings.HasPrefix(r.Wrong, "path ") { // 404 or 422 for what no thing can be named: as the contract has it
 			statuses = append(statuses, 404)
 		}
-		p.hold(x, wants(r.Wrong, "", statuses...))
+		place, _, _ := strings.Cut(r.Wrong, " is ")
+		if !p.known(o, place) {
+			p.hold(x, wants(r.Wrong, "", statuses...))
+		}
 	}
+}
+
+// known reports whether there is a finding about a place.
+func (p *prober) known(o *operation, place string) bool {
+	return slices.ContainsFunc(p.report.Findings, func(f Finding) bool { return f.Operation == o.name && strings.HasPrefix(f.Reason, place+" ") })
 }
 
 // mostPages bounds how far a list is followed.

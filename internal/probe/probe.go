@@ -194,6 +194,13 @@ func (p *prober) gather() error {
 	if len(p.operations) == 0 {
 		return fmt.Errorf("the contract of %s has no operations", p.Document.Info.Title)
 	}
+	if !slices.ContainsFunc(p.operations, func(o *operation) bool { return o.wanted }) {
+		var names []string
+		for _, o := range p.operations {
+			names = append(names, o.name)
+		}
+		return fmt.Errorf("no operation is called %s; known: %s", strings.Join(p.Only, " or "), strings.Join(names, ", "))
+	}
 	return nil
 }
 

@@ -150,38 +150,44 @@ func (f Finding) String() string {
 func (r Report) Print(to io.Writer) {
 	table := tabwriter.NewWriter(to, 0, 0, 2, ' ', 0)
 	for _, t := range r.Tried {
-		fmt.Fprintf(table, "%s\t%d sent\t%s\n", t.Operation, t.Sent, strings.Trim(fmt.Sprint(t.Statuses), "[]"))
+		fmt.Fprintf(table, "%s\t%d sent\t%s\n", t.Operation, t.Sent, t.Answered())
 	}
 	table.Flush()
+	for _, n := range r.NotReached() {
+		fmt.Fprintf(to, "not reached: %s: %s\n", n.What, strings.Join(n.Where, ", "))
+	}
+}
+
+// Answered are the statuses that came, as text.
+func (t Tried) Answered() string { return strings.Trim(fmt.Sprint(t.Statuses), "[]") }
+
+// NotReached is something that no request has reached, with the reason, and the operations where that is so.
+type NotReached struct {
+	What  string
+	Where []string
+}
+
+// NotReached gathers operations that were left out, and statuses that did not come, by their reasons.
+func (r Report) NotReached() (all []NotReached) {
+	add := func(what, where string) {
+		i := slices.IndexFunc(all, func(n NotReached) bool { return n.What == what })
+		if i < 0 {
+			i = len(all)
+			all = append(all, NotReached{What: what})
+		}
+		all[i].Where = append(all[i].Where, where)
+	}
 	for _, t := range r.Tried {
 		if t.Skipped != "" {
-			fmt.Fprintf(to, "%s was not tried, or not to the end: %s\n", t.Operation, t.Skipped)
+			add(t.Skipped, t.Operation)
 		}
 	}
-	for _, u := range r.missed() {
-		fmt.Fprintf(to, "not reached: %s: %s\n", u.what, strings.Join(u.where, ", "))
-	}
-}
-
-// notReached is a status with a reason, and the operations.
-type notReached struct {
-	what  string
-	where []string
-}
-
-// missed gathers the statuses that were not reached by their reasons.
-func (r Report) missed() (all []notReached) {
+	left := len(all)
 	for _, t := range r.Tried {
 		for _, m := range t.Missed {
-			what := fmt.Sprintf("%d, since %s", m.Status, m.Reason)
-			i := slices.IndexFunc(all, func(n notReached) bool { return n.what == what })
-			if i < 0 {
-				i = len(all)
-				all = append(all, notReached{what: what})
-			}
-			all[i].where = append(all[i].where, t.Operation)
+			add(fmt.Sprintf("%d, since %s", m.Status, m.Reason), t.Operation)
 		}
 	}
-	slices.SortStableFunc(all, func(a, b notReached) int { return strings.Compare(a.what, b.what) })
+	slices.SortStableFunc(all[left:], func(a, b NotReached) int { return strings.Compare(a.What, b.What) })
 	return all
 }

@@ -19,9 +19,13 @@ func (p *prober) smaller(x *exchange, still func(*exchange) bool) *exchange {
 	for again := true; again; {
 		again = false
 		for _, r := range smallerThan(x.request) {
-			if budget--; budget < 0 || !p.may(x.o) {
+			if budget < 0 || !p.may(x.o) {
 				return x
 			}
+			if !p.stillWrong(x, r) {
+				continue
+			}
+			budget--
 			if other := p.send(x.o, r, x.caller); still(other) {
 				x, again = other, true
 				break
@@ -30,6 +34,25 @@ func (p *prober) smaller(x *exchange, still func(*exchange) bool) *exchange {
 	}
 	x.o.why = ""
 	return x
+}
+
+// stillWrong reports whether a smaller request has the fault of the one that it was made of.
+func (p *prober) stillWrong(x *exchange, r requests.Request) bool {
+	was := x.request
+	if was.Wrong == "" {
+		return true
+	}
+	if p.maker.Refuses(x.o.method, x.o.path, was) && !p.maker.Refuses(x.o.method, x.o.path, r) {
+		return false
+	}
+	of, _, _ := strings.Cut(was.Wrong, " ")
+	switch of {
+	case "query", "path":
+		return r.Target == was.Target
+	case "the": // a member of the body, or all of it
+		return true
+	}
+	return len(r.Header) == len(was.Header)
 }
 
 // smallerThan are requests with one thing less each: a header field, a parameter of the query, a member, most of a text.

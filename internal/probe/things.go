@@ -89,7 +89,7 @@ func (p *prober) with(x *exchange, name, value string) map[string]string {
 	return values
 }
 
-// itemsOf are the objects in a list: one by itself, or one in a member of an object.
+// itemsOf are the objects in a list: one by itself, or the first one in an object.
 func itemsOf(body []byte) (all []jsontext.Value) {
 	if json.Unmarshal(body, &all) == nil {
 		return all
@@ -98,8 +98,15 @@ func itemsOf(body []byte) (all []jsontext.Value) {
 		return nil
 	}
 	for _, one := range contract.SchemaOf(body).Members() {
-		if one.Kind() == jsontext.KindBeginArray && json.Unmarshal(one, &all) == nil {
-			return all
+		switch one.Kind() {
+		case jsontext.KindBeginArray:
+			if json.Unmarshal(one, &all) == nil {
+				return all
+			}
+		case jsontext.KindBeginObject: // a house shape around it
+			if all = itemsOf(one); all != nil {
+				return all
+			}
 		}
 	}
 	return nil
@@ -116,7 +123,13 @@ func named(object jsontext.Value, name string) string {
 		return strings.TrimSuffix(s, "id")
 	}
 	found := ""
-	for member, value := range contract.SchemaOf(object).Members() {
+	whole := contract.SchemaOf(object)
+	for _, value := range whole.Members() { // a house shape around it
+		if value.Kind() == jsontext.KindBeginObject && found == "" {
+			found = named(value, name)
+		}
+	}
+	for member, value := range whole.Members() {
 		var text string
 		if value.Kind() == jsontext.KindNumber {
 			text = string(value)
@@ -126,7 +139,7 @@ func named(object jsontext.Value, name string) string {
 		if member == name {
 			return text
 		}
-		if plain(member) == plain(name) || found == "" && strings.EqualFold(member, "id") {
+		if plain(member) == plain(name) || strings.EqualFold(member, "id") {
 			found = text
 		}
 	}

@@ -39,6 +39,7 @@ func (p *prober) sendWrong(o *operation, r requests.Request) {
 		p.Safe && r.Method != http.MethodGet && r.Method != http.MethodHead,
 		needs(requests.TokenWithoutScopes) && p.withoutScopes(o) == "",
 		needs(requests.Token) && o.caller < 0,
+		needs(requests.OtherToken), // what came of that is looked at where it is known whose a thing is
 		o.method == http.MethodDelete && r.Status != 401 && r.Status != 403 && r.Status != 405 && p.thingFor(o) == nil && len(o.names) > 0:
 		return
 	}

@@ -40,13 +40,13 @@ func TestRequestsOfTheContract(t *testing.T) {
 				if o.ID == "locks.operate" || o.ID == "passages.importAll" {
 					token = canal.Keeper
 				}
-				without := canal.Keeper
+				without, other := canal.Keeper, canal.Visitor
 				if token == canal.Keeper {
-					without = canal.Skipper
+					without, other = canal.Skipper, canal.Keeper
 				}
 				sent := httptest.NewRequest(r.Method, r.Target, bytes.NewReader(r.Body))
 				for _, f := range r.Header {
-					sent.Header.Set(f.Name, strings.NewReplacer(requests.TokenWithoutScopes, without, requests.Token, token).Replace(f.Value))
+					sent.Header.Set(f.Name, strings.NewReplacer(requests.TokenWithoutScopes, without, requests.OtherToken, other, requests.Token, token).Replace(f.Value))
 				}
 				w := httptest.NewRecorder()
 				canal.API.ServeHTTP(w, sent)

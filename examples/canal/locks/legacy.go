@@ -29,8 +29,10 @@ func stateOf(open bool) (string, error) {
 func LegacyParts(s *store.Store) wicketway.Part {
 	d := desk{s}
 	return wicketway.At("/locks", wicketway.Public(),
-		wicketway.Adapted("GET /", d.list, adapt.Same(), legacyLock, wicketway.Summary("All locks")),
+		wicketway.Adapted("GET /", d.list, adapt.Same(), legacyLock, wicketway.Summary("All locks"),
+			wicketway.Example("two locks", wicketway.None{}, []Lock{bell, tanners})),
 		wicketway.Adapted("GET /{lock}", d.find, adapt.Same(), legacyLock, wicketway.Summary("One lock"),
+			wicketway.Example("Bell Lock", findLock{"bell"}, bell),
 			wicketway.Fails(ErrNoSuchLock)),
 	)
 }

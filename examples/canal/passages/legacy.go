@@ -49,9 +49,11 @@ func LegacyParts(s *store.Store) wicketway.Part {
 		wicketway.KindAs(ErrCanal, legacy.ErrRefused),
 		wicketway.Adapted("GET /", d.list,
 			adapt.Struct[listPassages](adapt.Drop("query after"), adapt.Constant("query limit", 100)),
-			legacyPassage.AsList(), wicketway.Summary("The passages of the caller")),
+			legacyPassage.AsList(), wicketway.Summary("The passages of the caller"),
+			wicketway.Example("one passage", listPassages{Limit: 100}, wicketway.Page[Passage]{Items: []Passage{booked}})),
 		wicketway.Adapted(
 			"POST /", d.book, legacyBooking, legacyPassage, wicketway.LocatedBy(d.find), wicketway.Summary("Book a passage"),
+			wicketway.Example("upstream in the morning", booking, booked),
 			wicketway.Fails(locks.ErrNoSuchLock, ErrLockClosed, ErrSlotTaken, ErrVesselTooLarge, ErrNoVessel),
 		),
 		wicketway.Adapted(
@@ -61,6 +63,7 @@ func LegacyParts(s *store.Store) wicketway.Part {
 			legacyPassage,
 			wicketway.Conditional(),
 			wicketway.Summary("One passage"),
+			wicketway.Example("a passage", onePassage{61}, booked),
 			wicketway.Fails(ErrNoSuchPassage),
 		),
 	)
