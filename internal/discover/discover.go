@@ -66,31 +66,32 @@ func At(ctx context.Context, client *http.Client, address string) ([]Contract, e
 	}
 	var all []Contract
 	seen := map[string]bool{}
-	var failed error
+	var elsewhere error
 	for _, reference := range addresses {
 		to, err := catalog.Parse(reference)
 		switch {
 		case err != nil || seen[to.String()]:
 			continue
 		case to.Host != at.Host || to.Scheme != at.Scheme:
-			failed = errors.Join(failed, fmt.Errorf("its contract is at %s, which is another host", to))
+			elsewhere = errors.Join(elsewhere, fmt.Errorf("a contract is at %s, which is another host", to))
 			continue
 		}
 		seen[to.String()] = true
 		got, err := get(ctx, client, to)
-		if err != nil || got.status != http.StatusOK {
-			failed = errors.Join(failed, fmt.Errorf("its contract %s was answered %d (%v)", to, got.status, err))
-			continue
+		if err != nil {
+			return nil, err
+		}
+		if got.status != http.StatusOK {
+			return nil, fmt.Errorf("the contract %s was answered %d", to, got.status)
 		}
 		doc, err := yaml.Read(got.body)
 		if err != nil {
-			failed = errors.Join(failed, fmt.Errorf("its contract %s: %w", to, err))
-			continue
+			return nil, fmt.Errorf("the contract %s: %w", to, err)
 		}
 		all = append(all, contractAt(to, got, doc))
 	}
 	if all == nil {
-		return nil, errors.Join(fmt.Errorf("%s leads to no contract: it has neither %s nor a Link with the relation service-desc", address, catalogPath), failed)
+		return nil, errors.Join(fmt.Errorf("%s leads to no contract: it has neither %s nor a Link with the relation service-desc", address, catalogPath), elsewhere)
 	}
 	return all, nil
 }

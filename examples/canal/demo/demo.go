@@ -297,29 +297,26 @@ func Run(ctx context.Context, s Settings, out io.Writer, log *slog.Logger) error
 }
 
 func (c *Canal) welcome(out io.Writer, base, numbers string) {
-	fmt.Fprintf(out, `Osterbeck Canal listens on %[1]s (Ctrl-C ends it)
-Its numbers, for Prometheus: %[5]s/metrics
+	fmt.Fprintf(out, `Osterbeck Canal listens on %s (Ctrl-C ends it)
+Its numbers, for Prometheus: %s/metrics
 
-Tokens, good for twelve hours:
-SKIPPER=%[2]s
-KEEPER=%[3]s
-
-And one of another skipper, signed by an identity service that changes its keys every two minutes:
-VISITOR=%[4]s
+Tokens, good for twelve hours: of a skipper, of a keeper, and of another skipper, signed by an identity service that
+changes its keys every two minutes.
+export WICKETWAY_TOKEN=%s
+export WICKETWAY_KEEPER_TOKEN=%s
+export WICKETWAY_OTHER_TOKEN=%s
 
 Lines to paste, after the three above:
-curl -s %[1]s/api/v2/locks/bell
-curl -s %[1]s/api/v1/locks/bell
-curl -s '%[1]s/api/v2/passages?limit=2' -H "Authorization: Bearer $SKIPPER"
-curl -s %[1]s/api/v2/passages.csv -H "Authorization: Bearer $VISITOR"
-curl -sN '%[1]s/api/v2/locks/bell/levels?count=3' -H 'Accept: text/event-stream'
-curl -s %[1]s/api/v2/notices/latest -L
-curl -s %[1]s/api/v2/passages -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z"}'
-curl -s %[1]s/api/v1/passages -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"bell","up":true,"at":"2027-05-04 10:00"}'
-curl -s '%[1]s/api/v2/passages?notify=nobody' -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/json' -d '{"lock":"","direction":"sideways","crew":99}'
-curl -s -X PATCH %[1]s/api/v2/passages/61 -H "Authorization: Bearer $SKIPPER" -H 'Content-Type: application/merge-patch+json' -d '{"crew":4,"remark":"in no hurry"}'
-curl -s -X PUT %[1]s/api/v2/locks/tanners/state -H "Authorization: Bearer $KEEPER" -H 'Content-Type: application/json' -d '{"state":"open"}'
-curl -si '%[1]s/api/v2/drill?fault=panic'
+`, base, numbers, c.Skipper, c.Keeper, c.Visitor)
+	lines, err := c.lines(base)
+	if err != nil {
+		c.log.Error("no requests can be made of the contract", "error", err)
+	}
+	for _, line := range lines {
+		fmt.Fprintln(out, line)
+	}
+	fmt.Fprintf(out, `curl -s %[1]s/api/v2/passages.csv -H "Authorization: Bearer $WICKETWAY_OTHER_TOKEN"
+curl -si '%[1]s/api/v2/drill?fault=panic' # in no contract: what a panic is answered with
 
-`, base, c.Skipper, c.Keeper, c.Visitor, numbers)
+`, base)
 }

@@ -56,6 +56,8 @@ var ErrTour = errors.New("the tour met answers that it did not expect")
 type step struct {
 	title  string
 	line   string // method and path; what starts with a version is below /api
+	of     string // instead of line and body: the request that is made of a contract, such as "v2 passages.book"
+	wrong  string // what is wrong with that, which says what must come back; "": nothing
 	as     string // whose token to send: skipper, keeper and others, or a token as it is
 	header http.Header
 	body   string
@@ -91,10 +93,10 @@ const newPassage = `{"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z
 // steps are in the order in which somebody would try them who meets the API for
 // the first time.
 var steps = []step{
-	{title: "All locks", line: "GET /v2/locks", status: 200, holds: []string{`"lock":"bell"`, `"lock":"chapel"`}},
-	{title: "One lock", line: "GET /v2/locks/bell", status: 200, holds: []string{`"length":38.5`}},
+	{title: "All locks", of: "v2 locks.list", status: 200, holds: []string{`"lock":"bell"`, `"lock":"chapel"`}},
+	{title: "One lock", of: "v2 locks.find", status: 200, holds: []string{`"length":38.5`}},
 	{title: "An unknown lock", line: "GET /v2/locks/nowhere", status: 404, code: "no-such-lock"},
-	{title: "The same lock in version 1, in feet and in the shape of its values", line: "GET /v1/locks/bell", status: 200,
+	{title: "The same lock in version 1, in feet and in the shape of its values", of: "v1 locks.find", status: 200,
 		holds: []string{
 			`"status":"ok"`, `"result":{`, `"length_ft":126.3`,
 			"Deprecation: @1788220800\n",
@@ -108,12 +110,10 @@ var steps = []step{
 	{title: "The contract of version 2", line: "GET /api/contracts/v2", status: 200,
 		holds: []string{`"openapi":"3.1.1"`, `"operationId":"passages.book"`}},
 	{title: "The same as YAML", line: "GET /api/contracts/v2.yaml", status: 200, holds: []string{"openapi: 3.1.1\n"}},
-	{title: "A method that does not apply", line: "DELETE /v2/locks/bell", status: 405, code: "method-not-allowed",
+	{title: "A method that does not apply", of: "v2 locks.find", wrong: "the method PATCH, which the path does not have", code: "method-not-allowed",
 		holds: []string{"Allow: GET, HEAD, OPTIONS"}},
-	{title: "Booking without a token", line: "POST /v2/passages", header: asJSON, body: newPassage, status: 401,
-		code: "token-missing", holds: []string{"Www-Authenticate: Bearer"}},
-	{title: "Booking with a malformed token", line: "POST /v2/passages", as: "rusty-key", header: asJSON,
-		body: newPassage, status: 401, code: "token-malformed"},
+	{title: "Booking without a token", of: "v2 passages.book", wrong: "no credentials", holds: []string{"Www-Authenticate: Bearer"}},
+	{title: "Booking with a malformed token", of: "v2 passages.book", wrong: "credentials that are none"},
 	{title: "Booking with a token that has expired", line: "GET /v2/passages", as: "expired", status: 401,
 		code: "token-expired", holds: []string{`error="invalid_token"`}},
 	{title: "A token that somebody else has signed", line: "GET /v2/passages", as: "foreign", status: 401,
@@ -139,15 +139,13 @@ var steps = []step{
 		code:   "too-many-attempts",
 		holds:  []string{"Retry-After: "},
 	},
-	{title: "A token for plate and PIN", line: "POST /v2/tokens", header: asJSON, body: `{"vessel":"` +
-		store.SamplePlate(0) + `","pin":"` + store.SamplePIN(0) + `"}`, status: 201,
+	{title: "A token for plate and PIN", of: "v2 tokens.signIn", status: 201,
 		holds: []string{`"token_type":"Bearer"`}},
-	{title: "Booking as a skipper", line: "POST /v2/passages", as: "skipper", header: asJSON, body: newPassage,
-		status: 201, holds: []string{"Location: /api/v2/passages/61", `"vessel":"OB-1001"`}},
-	{title: "Reading the booking", line: "GET /v2/passages/61", as: "skipper", status: 200,
-		holds: []string{`"crew":3`}},
+	{title: "Booking as a skipper", of: "v2 passages.book", as: "skipper", status: 201, holds: []string{"Location: /api/v2/passages/61", `"vessel":"OB-1001"`}},
+	{title: "Reading the booking", of: "v2 passages.find", as: "skipper", status: 200,
+		holds: []string{`"crew":2`}},
 	{title: "Somebody else's booking", line: "GET /v2/passages/61", as: "visitor", status: 404, code: "no-such-passage"},
-	{title: "The same booking in version 1", line: "GET /v1/passages/61", as: "skipper", status: 200,
+	{title: "The same booking in version 1", of: "v1 passages.find", as: "skipper", status: 200,
 		holds: []string{`"plate":"OB-1001"`, `"at":"2027-05-04 09:30"`}},
 	{title: "Booking with a client of version 1", line: "POST /v1/passages", as: "visitor", header: asJSON,
 		body: `{"lock":"bell","up":true,"at":"2027-05-04 10:00"}`, status: 201,
@@ -189,8 +187,7 @@ var steps = []step{
 	{title: "Version 1, a day after its sunset", on: "later", line: "GET /v1/locks/bell", status: 410, code: "retired",
 		holds: []string{"This ended on 2027-06-30.", `</api/v2/locks>; rel="successor-version"`}},
 	{title: "Version 2, on the same day", on: "later", line: "GET /v2/locks/bell", status: 200},
-	{title: "An id of the wrong kind", line: "GET /v2/passages/sixty-one", as: "skipper", status: 400,
-		code: "input-unreadable", items: []string{"path passage type"}},
+	{title: "An id of the wrong kind", of: "v2 passages.find", wrong: "path passage is of another type (integer)", as: "skipper", items: []string{"path passage type"}},
 	{title: "Changing the crew, adding a remark", line: "PATCH /v2/passages/61", as: "skipper", header: asPatch,
 		body: `{"crew":4,"remark":"in no hurry"}`, status: 200,
 		holds: []string{`"crew":4`, `"remark":"in no hurry"`, `"direction":"up"`}},
@@ -208,8 +205,7 @@ var steps = []step{
 	{title: "The same change, of the booking as it is", line: "PATCH /v2/passages/61", as: "skipper",
 		header: http.Header{"Content-Type": asPatch["Content-Type"], "If-Match": {"{tag}"}}, body: `{"crew":5}`,
 		status: 200, holds: []string{`"crew":5`, "Etag: \""}},
-	{title: "The same slot a second time", line: "POST /v2/passages", as: "skipper", header: asJSON, body: newPassage,
-		status: 409, code: "slot-taken"},
+	{title: "The same slot a second time", of: "v2 passages.book", as: "skipper", status: 409, code: "slot-taken"},
 	{title: "A lock that is closed", line: "POST /v2/passages", as: "skipper", header: asJSON,
 		body: `{"lock":"tanners","direction":"up","slot":"2027-05-04T09:30:00Z"}`, status: 409, code: "lock-closed"},
 	{title: "A slot between the half hours", line: "POST /v2/passages", as: "skipper", header: asJSON,
@@ -230,11 +226,8 @@ var steps = []step{
 	{title: "Text where a number is due", line: "POST /v2/passages", as: "skipper", header: asJSON,
 		body: `{"lock":"bell","direction":"up","slot":"at noon","crew":"many"}`, status: 400, code: "input-unreadable",
 		items: []string{"body /slot format", "body /crew type"}},
-	{title: "A body that is not JSON", line: "POST /v2/passages", as: "skipper", header: asJSON,
-		body: `{"lock":"bell",`, status: 400, code: "input-unreadable", items: []string{"body  syntax"}},
-	{title: "A body of another type", line: "POST /v2/passages", as: "skipper",
-		header: http.Header{"Content-Type": {"text/csv"}}, body: "bell,up", status: 415,
-		code: "unsupported-media-type", holds: []string{"Accept: application/json"}},
+	{title: "A body that is not JSON", of: "v2 passages.book", wrong: "a body that is no JSON", as: "skipper", items: []string{"body  syntax"}},
+	{title: "A body of another type", of: "v2 passages.book", wrong: "the media type text/plain", as: "skipper", holds: []string{"Accept: application/json"}},
 	{title: "A body of more than 1 MiB", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"` +
 		strings.Repeat("x", 1<<20) + `"}`, status: 413, code: "body-too-large"},
 	{title: "A page of passages, with a limit out of bounds", line: "GET /v2/passages?limit=1000&after=last",
@@ -254,7 +247,7 @@ var steps = []step{
 		}, status: 200, holds: []string{"event: level\nid: ", `data: {"reading":`}},
 	{title: "The level of the water, as a list", line: "GET /v2/locks/bell/levels?count=2", status: 200,
 		holds: []string{`[{"reading":`}},
-	{title: "The plan of a lock", line: "GET /v2/locks/bell/plan", status: 200,
+	{title: "The plan of a lock", of: "v2 locks.plan", status: 200,
 		holds: []string{"Content-Type: image/svg+xml", `filename=bell.svg`, "Bell Lock, 38.5 by 5.2 m"}},
 	{title: "The first bytes of the plan", line: "GET /v2/locks/bell/plan", header: http.Header{"Range": {"bytes=0-3"}},
 		status: 206, holds: []string{"Content-Range: bytes 0-3/", "<svg"}, lacks: []string{"Bell"}},
@@ -267,10 +260,9 @@ var steps = []step{
 		status: 200,
 		holds:  []string{"<h1>New gates at Tanners Lock</h1>", "Vary: Accept, Accept-Encoding, Origin\n"},
 	},
-	{title: "To the newest notice", line: "GET /v2/notices/latest", status: 303,
+	{title: "To the newest notice", of: "v2 notices.latest", status: 303,
 		holds: []string{"Location: /api/v2/notices/high-water"}},
-	{title: "A skipper at the keeper's wheel", line: "PUT /v2/locks/tanners/state", as: "skipper", header: asJSON,
-		body: `{"state":"open"}`, status: 403, code: "scope-missing", holds: []string{`error="insufficient_scope"`}},
+	{title: "A skipper at the keeper's wheel", of: "v2 locks.operate", wrong: "without the scope locks:operate", as: "skipper", holds: []string{`error="insufficient_scope"`}},
 	{title: "The keeper opens the lock", line: "PUT /v2/locks/tanners/state", as: "keeper", header: asJSON,
 		body: `{"state":"open"}`, status: 200, holds: []string{`"state":"open"`}},
 	{title: "The keeper books a season from a file, of which two items have faults", line: "POST /v2/season", as: "keeper",
@@ -410,7 +402,11 @@ func walk(ctx context.Context, out io.Writer) (answers []answer, err error) {
 	if err := c.signOthers(); err != nil {
 		return nil, err
 	}
-	for i, s := range steps {
+	all, err := c.allSteps()
+	if err != nil {
+		return nil, err
+	}
+	for i, s := range all {
 		log.take() // what was written at the start, or late
 		fmt.Fprintf(out, "\n%2d  %s\n", i+1, s.title)
 		s.header = s.header.Clone()

@@ -36,6 +36,10 @@ func TestTourInBothModes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	steps, err := canal.allSteps()
+	if err != nil {
+		t.Fatal(err)
+	}
 	for i, p := range production {
 		checker, err := honest.New(apis[steps[i].on].Describe())
 		if err != nil {
