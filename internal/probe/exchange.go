@@ -174,7 +174,11 @@ type check func(*exchange) judgement
 // made smaller, as long as it still shows that.
 func (p *prober) hold(x *exchange, also ...check) bool {
 	judge := func(x *exchange) judgement {
-		for _, one := range append([]check{p.contractual}, also...) {
+		checks := append([]check{p.contractual}, also...)
+		if x.request.Wrong != "" && x.err == nil { // that it was not refused says more than what it was answered
+			slices.Reverse(checks)
+		}
+		for _, one := range checks {
 			if j := one(x); j.reason != "" {
 				return j
 			}
@@ -239,6 +243,9 @@ func (p *prober) contractual(x *exchange) judgement {
 	}
 	if err != nil {
 		_, reason, _ := strings.Cut(err.Error(), "): ")
+		if first, more, several := strings.Cut(reason, "\n"); several {
+			reason = fmt.Sprintf("%s, and %d more", first, strings.Count(more, "\n")+1)
+		}
 		return judgement{"an answer of the contract", reason}
 	}
 	return judgement{}
