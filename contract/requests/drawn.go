@@ -308,7 +308,7 @@ func (o *operation) readAs(s contract.Schema, text *string) (jsontext.Value, boo
 func (o *operation) isWrong(r *Request, what string) {
 	r.Wrong = what
 	for _, status := range []int{422, 400} {
-		if _, has := o.Responses.Get(strconv.Itoa(status)); has && r.Status == 0 {
+		if has := o.declares(status); has && r.Status == 0 {
 			r.Status = status
 		} else if has {
 			r.Or = status

@@ -393,11 +393,18 @@ func (o *operation) codes(status int) []string {
 	return codes
 }
 
+// declares reports whether the contract has a status, or its class.
+func (o *operation) declares(status int) bool {
+	_, has := o.Responses.Get(strconv.Itoa(status))
+	_, class := o.Responses.Get(strconv.Itoa(status/100) + "XX")
+	return has || class
+}
+
 // wants says what must come back: the first status that the contract has, and the code, where it has one of those that
 // are known, or one alone.
 func (o *operation) wants(r *Request, statuses []int, known ...string) bool {
 	for _, status := range statuses {
-		if _, has := o.Responses.Get(strconv.Itoa(status)); !has {
+		if !o.declares(status) {
 			continue
 		}
 		r.Status = status

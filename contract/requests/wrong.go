@@ -88,7 +88,11 @@ func (w *wrongs) ofCaller() {
 		return
 	}
 	f := credentials[0]
-	w.add(w.with(f.Name, ""), "no credentials", []int{401}, "token-missing")
+	if w.add(w.with(f.Name, ""), "no credentials", []int{401}, "token-missing"); !w.declares(401) {
+		r := w.with(f.Name, "") // which a contract need not say
+		r.Status, r.Wrong = 401, "no credentials"
+		w.all = append(w.all, r)
+	}
 	w.add(w.with(f.Name, malformed(f)), "credentials that are none", []int{401}, "token-malformed")
 	if scopes := w.asked(); scopes != nil {
 		value := strings.Replace(f.Value, Token, TokenWithoutScopes, 1)
@@ -124,7 +128,7 @@ func (w *wrongs) faults(r Request, what string, b broken) {
 	if b.either {
 		r.Wrong = strings.TrimSpace(what + " " + b.what)
 		for _, status := range []int{422, 400} {
-			if _, has := w.Responses.Get(strconv.Itoa(status)); has && r.Status == 0 {
+			if has := w.declares(status); has && r.Status == 0 {
 				r.Status = status
 			} else if has {
 				r.Or = status

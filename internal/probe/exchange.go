@@ -236,6 +236,9 @@ func (p *prober) contractual(x *exchange) judgement {
 	case (a.Status == 304 || a.Status == 204 || x.request.Method == http.MethodHead) && len(a.Body) > 0 && p.ctx.Err() == nil:
 		return judgement{"no body", fmt.Sprintf("the answer %d to %s has a body of %d bytes (RFC 9110, 6.4.1)", a.Status, x.request.Method, len(a.Body))}
 	}
+	if !p.ours && x.o.guarded && (a.Status == 401 || a.Status == 403) && !x.o.has(a.Status) {
+		return judgement{} // which goes without saying where credentials are required
+	}
 	held := valid.Answer{Method: x.request.Method, URL: x.url, Status: a.Status, Header: a.Header, Body: a.Body, Cut: a.Cut}
 	err := p.answers.Check(held)
 	if errors.Is(err, valid.ErrNoOperation) {
@@ -279,6 +282,9 @@ func wants(what, code string, statuses ...int) check {
 			names = append(names, strconv.Itoa(s))
 		}
 		wanted := strings.TrimSpace(strings.Join(names, " or ") + " " + code)
+		if len(names) > 9 {
+			wanted = "a refusal (4xx)"
+		}
 		return judgement{wanted, what}
 	}
 }

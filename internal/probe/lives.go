@@ -46,7 +46,7 @@ func (p *prober) change(o *operation) {
 	}
 	if before != nil && o.has(412) {
 		outdated := also(r, requests.Field{Name: "If-Match", Value: `"long-ago"`})
-		p.hold(p.send(o, outdated, max(o.caller, before.caller)), wants("the tag in If-Match is not that of the thing (RFC 9110, 13.1.1)", "", 412))
+		p.hold(p.send(o, outdated, max(o.caller, before.caller)), p.precondition("the tag in If-Match is not that of the thing (RFC 9110, 13.1.1)"))
 	}
 	x := p.callWith(o, r)
 	for n := 0; n < tries && x != nil && p.may(o) && x.answer.Status >= 400; n++ {
@@ -68,7 +68,15 @@ func (p *prober) change(o *operation) {
 		return
 	}
 	outdated := also(r, requests.Field{Name: "If-Match", Value: tag})
-	p.hold(p.send(o, outdated, o.caller), wants("the thing has changed since the tag in If-Match (RFC 9110, 13.1.1)", "", 412))
+	p.hold(p.send(o, outdated, o.caller), p.precondition("the thing has changed since the tag in If-Match (RFC 9110, 13.1.1)"))
+}
+
+// precondition checks that a condition which does not hold ends a change. Who else checks other things before may say so.
+func (p *prober) precondition(what string) check {
+	if p.ours {
+		return wants(what, "", 412)
+	}
+	return wants(what, "", refusals...)
 }
 
 // collide gives a thing the values of another one that was created, which may be a conflict.
@@ -182,7 +190,7 @@ func (p *prober) edge(o *operation) {
 	default:
 		statuses := []int{r.Status, r.Or}
 		if !p.ours {
-			statuses = slices.DeleteFunc(slices.Clone(o.statuses), func(s int) bool { return s < 400 || s >= 500 })
+			statuses = refusals
 		}
 		if strings.HasPrefix(r.Wrong, "path ") { // 404 or 422 for what no thing can be named: as the contract has it
 			statuses = append(statuses, 404)
@@ -325,7 +333,7 @@ func (p *prober) removeOne(o *operation, t *thing, whole bool) {
 	if whole {
 		if p.foreign(o, t); o.has(412) {
 			outdated := also(r, requests.Field{Name: "If-Match", Value: `"long-ago"`})
-			p.hold(p.send(o, outdated, t.by), wants("the tag in If-Match is not that of the thing (RFC 9110, 13.1.1)", "", 412))
+			p.hold(p.send(o, outdated, t.by), p.precondition("the tag in If-Match is not that of the thing (RFC 9110, 13.1.1)"))
 		}
 		if values := p.nobody(o); values != nil {
 			if missing, err := p.maker.At(values).Good(o.method, o.path); err == nil {

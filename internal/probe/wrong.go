@@ -53,14 +53,23 @@ func (p *prober) sendWrong(o *operation, r requests.Request) {
 		code = r.Code
 	}
 	statuses := []int{r.Status, r.Or}
-	if !p.ours { // which of them an API has for a fault is its own affair
-		statuses = slices.DeleteFunc(slices.Clone(o.statuses), func(s int) bool { return s < 400 || s >= 500 })
+	if !p.ours {
+		statuses = refusals
 		if r.Status == 401 || r.Status == 403 {
 			statuses = []int{401, 403, 404}
 		}
 	}
 	p.hold(p.send(o, r, o.caller), wants(what, code, statuses...))
 }
+
+// refusals are the statuses by which an API refuses a request: which of them others have for a fault is their own affair,
+// as long as it is in the contract.
+var refusals = func() (all []int) {
+	for status := 400; status < 500; status++ {
+		all = append(all, status)
+	}
+	return all
+}()
 
 // wrongMethod sends a method that the path does not have. Another template may match the path, and have it.
 func (p *prober) wrongMethod(o *operation, r requests.Request) {
