@@ -175,7 +175,7 @@ func (g *gzipPieces) code(into *bytes.Buffer, piece []byte, last bool) {
 	busy <- struct{}{}
 	w := deflaters.Get().(*flate.Writer)
 	w.ResetDict(into, g.earlier) // which is nil at first: Reset would keep what came before in another body
-	w.Write(piece) // into memory, where nothing fails
+	w.Write(piece)               // into memory, where nothing fails
 	if last {
 		w.Close()
 	} else {

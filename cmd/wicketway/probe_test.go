@@ -90,6 +90,9 @@ func TestProbeCommand(t *testing.T) {
 		} `xml:"testsuite"`
 	}
 	text, err := os.ReadFile(junit)
+	if err != nil {
+		t.Fatal(err)
+	}
 	if err := xml.Unmarshal(text, &suites); err != nil || len(suites.Suites) != 1 || suites.Suites[0].Failures != 1 {
 		t.Errorf("JUnit: %v %+v\n%s", err, suites, text)
 	}

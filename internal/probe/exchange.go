@@ -99,7 +99,7 @@ func (o *operation) listen() time.Duration {
 
 // retryAfter is how long to wait (RFC 9110, 10.2.3); a while where the answer does not say.
 func retryAfter(text string) time.Duration {
-	if seconds, err := strconv.Atoi(text); err == nil && seconds >= 0 && seconds < 1<<31 {
+	if seconds, err := strconv.Atoi(text); err == nil && seconds >= 0 && seconds < 1<<30 {
 		return time.Duration(seconds) * time.Second
 	}
 	if at, err := http.ParseTime(text); err == nil {
@@ -118,8 +118,8 @@ func (p *prober) tokens(value string, caller int, o *operation) string {
 		mine = p.callers[caller]
 	}
 	value = strings.Replace(value, requests.OtherToken, p.Other, 1)
-	if strings.Contains(value, requests.TokenWithoutScopes) {
-		value = strings.Replace(value, requests.TokenWithoutScopes, p.withoutScopes(o), 1)
+	if before, after, has := strings.Cut(value, requests.TokenWithoutScopes); has {
+		return before + p.withoutScopes(o) + after
 	}
 	return strings.Replace(value, requests.Token, mine, 1)
 }

@@ -3,6 +3,7 @@ package probe
 import (
 	"bytes"
 	"fmt"
+	"math"
 	"net/http"
 	"net/url"
 	"slices"
@@ -155,7 +156,7 @@ func (p *prober) foreign(o *operation, t *thing) {
 func (p *prober) edges() {
 	rounds := p.Draws
 	if p.For > 0 {
-		rounds = 1 << 40
+		rounds = math.MaxInt
 	}
 	end := p.ends()
 	for range rounds {

@@ -98,7 +98,6 @@ type prober struct {
 	callers    []string            // tokens; the last one is that of the other, where there is one
 	report     Report
 	seen       map[string]bool // findings
-	sending    int             // depth of requests for smaller ones
 }
 
 // Run probes. It returns an error where the contract cannot be used, and where no request is answered; what it found wrong
