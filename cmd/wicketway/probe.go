@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/url"
 	"os"
 	"strings"
@@ -125,6 +126,8 @@ func (p *probing) run(ctx context.Context, errs screen, target string, arguments
 			return nil, fmt.Errorf("%s is an address, which takes no arguments behind --", target)
 		}
 		contracts, err = p.ofAddress(ctx, target)
+	} else if host, _, not := net.SplitHostPort(target); not == nil && host != "" {
+		return nil, fmt.Errorf("%s is no package; the address of an API begins with http:// or https://: http://%s", target, target)
 	} else {
 		var end func()
 		if address, contracts, end, err = p.ofPackage(ctx, errs, target, arguments); end != nil {

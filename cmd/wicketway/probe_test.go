@@ -66,6 +66,7 @@ func TestProbeCommand(t *testing.T) {
 		{address + " --only nothing.at.all", 1, []string{"no operation is called nothing.at.all; known: locks.list, "}},
 		{address + " --token-file " + file("two", "a b"), 2, []string{"has no token"}},
 		{address + " -- --listen :1", 2, []string{"takes no arguments behind --"}},
+		{"localhost:8080", 2, []string{"begins with http:// or https://: http://localhost:8080"}},
 		{"http://127.0.0.1:1", 1, []string{"connection refused"}},
 		{address + " --contract /nowhere.json", 1, []string{"/nowhere.json"}},
 		{"", 2, []string{"missing TARGET"}},
@@ -106,6 +107,9 @@ func TestProbePackage(t *testing.T) {
 	status, out, errs := runTool(2*time.Minute, "probe", "../../examples/canal", "--version", "v2", "--draws", "1", "--only", "passages.*")
 	if status != 0 || !strings.Contains(out, "passages.cancel") || !strings.Contains(out, "201 400 401") {
 		t.Errorf("exit status %d\n%s%s", status, out, errs)
+	}
+	if status, _, errs = runTool(time.Minute, "probe", "../../route"); status != 1 || !strings.Contains(errs, "is not a program") {
+		t.Errorf("exit status %d: %s", status, errs)
 	}
 }
 

@@ -29,6 +29,10 @@ func Once(ctx context.Context, pkg string, arguments []string) (address string, 
 		os.RemoveAll(dir)
 		return "", api, nil, fmt.Errorf("%s does not build:\n%s", pkg, lines(b.mistakes))
 	}
+	if about, err := os.Stat(b.program); err != nil || about.Mode()&0o111 == 0 && filepath.Separator == '/' {
+		os.RemoveAll(dir)
+		return "", api, nil, fmt.Errorf("%s is not a program: name the folder of a package main that calls api.Serve", pkg)
+	}
 	w := &Watch{Package: pkg, Arguments: arguments, Output: &bytes.Buffer{}, Errors: &bytes.Buffer{}}
 	w.sockets.Free = true
 	p, err := w.start(b)
