@@ -42,6 +42,7 @@ var mayImport = map[string][]string{
 	"observe":        {".", "core", "exchange", "observe"},
 	"format":         {"core", "format"},
 	"translate":      {"core", "translate"},
+	"client":         {"schema", "problem"},
 	"wicketwaytest":  {".", "core", "exchange", "adapt", "format", "contract"},
 	"cmd":            {"*"},
 	"examples":       {"*"},
