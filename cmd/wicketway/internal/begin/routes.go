@@ -2,7 +2,6 @@ package begin
 
 import (
 	"fmt"
-	"maps"
 	"mime"
 	"net/http"
 	"regexp"
@@ -13,19 +12,20 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway/contract"
+	"github.com/wicketway/wicketway/internal/golang"
 	"github.com/wicketway/wicketway/problem"
 )
 
 // routes writes every operation.
 func (g *generator) routes() {
-	for _, item := range g.d.Paths.All() {
+	for _, item := range g.Document.Paths.All() {
 		for _, o := range item.Operations() {
-			g.guarded = g.guarded || !isOpen(g.d, o)
+			g.guarded = g.guarded || !isOpen(g.Document, o)
 		}
 	}
-	for path, item := range g.d.Paths.All() {
+	for path, item := range g.Document.Paths.All() {
 		if item.Ref != "" {
-			if to, err := contract.Resolve[contract.PathItem](g.d, item.Ref); err == nil {
+			if to, err := contract.Resolve[contract.PathItem](g.Document, item.Ref); err == nil {
 				item = to
 			}
 		}
@@ -34,7 +34,7 @@ func (g *generator) routes() {
 		}
 		for method, o := range item.Operations() {
 			if method == "*" || method == "OPTIONS" || method == "HEAD" {
-				g.note(
+				g.Note(
 					pointerTo("paths", path, strings.ToLower(method)),
 					"%s is not begun: Wicketway answers it by itself",
 					method,
@@ -48,7 +48,7 @@ func (g *generator) routes() {
 
 func pointerTo(names ...string) (pointer string) {
 	for _, name := range names {
-		pointer += "/" + escape(name)
+		pointer += "/" + golang.Escape(name)
 	}
 	return pointer
 }
@@ -81,14 +81,14 @@ func (g *generator) route(method, path string, item *contract.PathItem, o *contr
 		method:    method,
 		path:      path,
 		at:        pointerTo("paths", strings.ReplaceAll(path, "{+", "{"), strings.ToLower(method)),
-		name:      g.unique(lower(camel(id))),
+		name:      g.Unique(golang.Lower(golang.Camel(id))),
 	}
 	if o.ID != "" && !strings.ContainsAny(o.ID, " /") {
 		w.set("Name(%q)", o.ID)
 	} else if o.ID != "" {
-		g.note(w.at+"/operationId", "%q cannot be the name of a route, which has neither spaces nor slashes", o.ID)
+		g.Note(w.at+"/operationId", "%q cannot be the name of a route, which has neither spaces nor slashes", o.ID)
 	}
-	if text := oneLine(o.Summary); text != "" {
+	if text := golang.OneLine(o.Summary); text != "" {
 		w.set("Summary(%q)", text)
 	}
 	if text := strings.TrimSpace(o.Description); text != "" {
@@ -105,7 +105,7 @@ func (g *generator) route(method, path string, item *contract.PathItem, o *contr
 		w.set("AllowUnknown()")
 	}
 	if o.Deprecated {
-		g.note(w.at, "it is deprecated: add a wicketway.Retirement that says since when")
+		g.Note(w.at, "it is deprecated: add a wicketway.Retirement that says since when")
 	}
 	g.parts = append(
 		g.parts,
@@ -116,7 +116,7 @@ func (g *generator) route(method, path string, item *contract.PathItem, o *contr
 			strings.Join(append(w.settings, ""), ",\n"),
 		),
 	)
-	doc := nonEmpty(oneLine(o.Summary), method+" "+path)
+	doc := golang.NonEmpty(golang.OneLine(o.Summary), method+" "+path)
 	g.functions = append(
 		g.functions,
 		fmt.Sprintf(
@@ -147,11 +147,11 @@ func (w *writing) access(o *contract.Operation) {
 	if !w.guarded {
 		return
 	}
-	if isOpen(w.d, o) {
+	if isOpen(w.Document, o) {
 		w.set("Public()")
 		return
 	}
-	all := w.d.Security
+	all := w.Document.Security
 	if o.Security != nil {
 		all = *o.Security
 	}
@@ -160,7 +160,7 @@ func (w *writing) access(o *contract.Operation) {
 		scopes = append(scopes, one...)
 	}
 	if len(all) > 1 || all[0].Len() > 1 {
-		w.note(
+		w.Note(
 			w.at+"/security",
 			"there are several ways to be known; the guard that is given has to take them all (auth.Any)",
 		)
@@ -177,9 +177,9 @@ func (w *writing) input(item *contract.PathItem, o *contract.Operation) string {
 	for i, p := range slices.Concat(item.Parameters, o.Parameters) {
 		at := fmt.Sprint(w.at, "/parameters/", i)
 		if p.Ref != "" {
-			to, err := contract.Resolve[contract.Parameter](w.d, p.Ref)
+			to, err := contract.Resolve[contract.Parameter](w.Document, p.Ref)
 			if err != nil {
-				w.note(at, "%v", err)
+				w.Note(at, "%v", err)
 				continue
 			}
 			p = to
@@ -190,7 +190,7 @@ func (w *writing) input(item *contract.PathItem, o *contract.Operation) string {
 	if fields.Len() == 0 {
 		return "wicketway.None"
 	}
-	name := w.unique(w.name + "In")
+	name := w.Unique(w.name + "In")
 	w.functions = append(w.functions, fmt.Sprintf("type %s struct {\n%s}\n", name, fields.String()))
 	return name
 }
@@ -202,39 +202,39 @@ func (w *writing) parameter(at string, p *contract.Parameter, known map[string]b
 	case p.In == "header" && slices.Contains([]string{"accept", "content-type", "authorization"}, strings.ToLower(p.Name)):
 		return ""
 	case p.Content.Len() > 0 || strings.ContainsAny(p.Name, " \"`,"):
-		w.note(at, "the parameter %s is not read: no rule of a field says how it is written", p.Name)
+		w.Note(at, "the parameter %s is not read: no rule of a field says how it is written", p.Name)
 		return ""
 	}
-	t := w.typeOf(at+"/schema", s, camel(w.name+" "+p.Name), 0)
-	simple := t.scalar ||
-		t.isList && p.In != "path" && p.In != "cookie" && (p.Explode == nil || *p.Explode) &&
+	t := w.TypeOf(at+"/schema", s, golang.Camel(w.name+" "+p.Name), 0)
+	simple := t.Scalar ||
+		t.IsList && p.In != "path" && p.In != "cookie" && (p.Explode == nil || *p.Explode) &&
 			(p.Style == "" || p.Style == "form")
 	if !simple {
-		w.note(at, "the parameter %s is read as a text: its values are composed", p.Name)
-		t = goType{expr: "string", scalar: true}
+		w.Note(at, "the parameter %s is read as a text: its values are composed", p.Name)
+		t = golang.Type{Expr: "string", Scalar: true}
 	}
-	rules := t.rules
+	rules := t.Rules
 	if p.Required && p.In != "path" {
 		rules = append(rules, "required")
 	}
-	if t.scalar && !p.Required {
-		if text, ok := w.fallback(at, s); ok {
-			rules = append(rules, "default="+quoted(text))
+	if t.Scalar && !p.Required {
+		if text, ok := w.Fallback(at, s); ok {
+			rules = append(rules, "default="+golang.Quoted(text))
 		}
 	}
 	if p.Deprecated {
 		rules = append(rules, "deprecated")
 	}
-	return line(w.fieldName(p.Name, p.In, known), t.expr, "from:"+strconv.Quote(p.In+" "+p.Name), rules, p.Description)
+	return golang.Line(w.fieldName(p.Name, p.In, known), t.Expr, "from:"+strconv.Quote(p.In+" "+p.Name), rules, p.Description)
 }
 
 func (w *writing) fieldName(name, in string, known map[string]bool) string {
-	field := camel(name)
+	field := golang.Camel(name)
 	if known[field] || field == "Body" {
-		field = camel(in + " " + name)
+		field = golang.Camel(in + " " + name)
 	}
 	for n := 2; known[field]; n++ {
-		field = fmt.Sprint(camel(name), n)
+		field = fmt.Sprint(golang.Camel(name), n)
 	}
 	known[field] = true
 	return field
@@ -247,45 +247,45 @@ func (w *writing) body(o *contract.Operation) string {
 		return ""
 	}
 	if b.Ref != "" {
-		to, err := contract.Resolve[contract.RequestBody](w.d, b.Ref)
+		to, err := contract.Resolve[contract.RequestBody](w.Document, b.Ref)
 		if err != nil {
-			w.note(w.at+"/requestBody", "%v", err)
+			w.Note(w.at+"/requestBody", "%v", err)
 			return ""
 		}
 		b = to
 	}
-	if item, at, is := w.items(w.at+"/requestBody/content", b.Content, camel(w.name+" item")); is {
+	if item, at, is := w.items(w.at+"/requestBody/content", b.Content, golang.Camel(w.name+" item")); is {
 		var rules []string
 		if array, has := b.Content.Get("application/json"); has {
-			rules = rulesOf(array.Schema, "minItems", "maxItems")
+			rules = golang.RulesOf(array.Schema, "minItems", "maxItems")
 		}
 		if b.Required &&
 			!slices.ContainsFunc(rules, func(rule string) bool { return strings.HasPrefix(rule, "minItems") }) {
 			rules = append(rules, "minItems=1")
 		}
 		w.streams(at, b.Content)
-		return line("Items", "wicketway.Stream["+item+"]", "from:\"body\"", rules, "")
+		return golang.Line("Items", "wicketway.Stream["+item+"]", "from:\"body\"", rules, "")
 	}
 	for media, m := range b.Content.All() {
 		at := w.at + pointerTo("requestBody", "content", media)
 		if media, _, _ := mime.ParseMediaType(media); media != "application/json" {
 			continue
 		}
-		t := w.typeOf(at+"/schema", m.Schema, camel(w.name+" body"), 0)
-		expr := t.expr
-		if t.null && expr != "jsontext.Value" || !b.Required {
+		t := w.TypeOf(at+"/schema", m.Schema, golang.Camel(w.name+" body"), 0)
+		expr := t.Expr
+		if t.Null && expr != "jsontext.Value" || !b.Required {
 			expr = "*" + expr
 		}
 		w.unknown = w.isOpenObject(m.Schema, map[string]bool{}, 0)
 		if b.Content.Len() > 1 {
-			w.note(w.at+"/requestBody/content", "of several media types JSON alone is read")
+			w.Note(w.at+"/requestBody/content", "of several media types JSON alone is read")
 		}
-		if len(t.rules) > 0 {
-			w.note(at, "the rules of the body as a whole are not held: %s", strings.Join(t.rules, " "))
+		if len(t.Rules) > 0 {
+			w.Note(at, "the rules of the body as a whole are not held: %s", strings.Join(t.Rules, " "))
 		}
 		return "Body " + expr + " `from:\"body\"`\n"
 	}
-	w.note(w.at+"/requestBody", "the body is not read: it is no JSON")
+	w.Note(w.at+"/requestBody", "the body is not read: it is no JSON")
 	return ""
 }
 
@@ -304,11 +304,11 @@ func (w *writing) items(
 			continue
 		}
 		at = pointer + pointerTo(media)
-		t := w.typeOf(at+"/itemSchema", s, hint, 0)
-		if len(t.rules) > 0 {
-			w.note(at, "the rules of items that are single values are not held: %s", strings.Join(t.rules, " "))
+		t := w.TypeOf(at+"/itemSchema", s, hint, 0)
+		if len(t.Rules) > 0 {
+			w.Note(at, "the rules of items that are single values are not held: %s", strings.Join(t.Rules, " "))
 		}
-		return t.expr, at, true
+		return t.Expr, at, true
 	}
 	return "", "", false
 }
@@ -320,36 +320,36 @@ var ofStreams = []string{"application/json", "application/x-ndjson", "text/event
 func (w *writing) streams(at string, content contract.Map[contract.MediaType]) {
 	for media := range content.All() {
 		if base, _, _ := mime.ParseMediaType(media); !slices.Contains(ofStreams, base) {
-			w.note(at, "a stream is not sent as %s", media)
+			w.Note(at, "a stream is not sent as %s", media)
 		}
 	}
 }
 
 // isOpenObject reports whether a schema, or one in it, accepts members that it does not name.
 func (w *writing) isOpenObject(s contract.Schema, seen map[string]bool, depth int) bool {
-	if inner, is := orNull(s); is {
+	if inner, is := golang.OrNull(s); is {
 		return w.isOpenObject(inner, seen, depth+1)
 	}
 	for name := range s.Members() {
-		if slices.Contains(beyond, name) {
+		if slices.Contains(golang.Beyond, name) {
 			return false // it is kept as JSON, whatever is in it
 		}
 	}
 	if ref := s.Reference(); ref != "" && !seen[ref] {
 		seen[ref] = true
-		if to, err := contract.Resolve[contract.Schema](w.d, ref); err == nil && w.isOpenObject(*to, seen, depth+1) {
+		if to, err := contract.Resolve[contract.Schema](w.Document, ref); err == nil && w.isOpenObject(*to, seen, depth+1) {
 			return true
 		}
 	}
 	if _, named := s.Get("properties"); named || slices.Contains(s.Types(), "object") {
 		more, has := s.Get("additionalProperties")
-		_, isMap := mapOf(s)
+		_, isMap := golang.MapOf(s)
 		if !isMap && (!has || more.Kind() != 'f' && string(more) != `{"not":{}}`) {
 			return true
 		}
 	}
 	for _, one := range s.Below() {
-		if depth < deepest && w.isOpenObject(one, seen, depth+1) {
+		if depth < golang.Deepest && w.isOpenObject(one, seen, depth+1) {
 			return true
 		}
 	}
@@ -358,7 +358,7 @@ func (w *writing) isOpenObject(s contract.Schema, seen map[string]bool, depth in
 
 // response is an answer, or the one that it refers to.
 func (w *writing) response(r *contract.Response) *contract.Response {
-	if to, err := contract.Resolve[contract.Response](w.d, r.Ref); r.Ref != "" && err == nil {
+	if to, err := contract.Resolve[contract.Response](w.Document, r.Ref); r.Ref != "" && err == nil {
 		return to
 	}
 	return r
@@ -377,7 +377,7 @@ func (w *writing) output(o *contract.Operation) string {
 		if err != nil {
 			status = http.StatusOK
 		}
-		if item, at, is := w.items(w.at+pointerTo("responses", key, "content"), r.Content, camel(w.name+" item")); is {
+		if item, at, is := w.items(w.at+pointerTo("responses", key, "content"), r.Content, golang.Camel(w.name+" item")); is {
 			if status != http.StatusOK {
 				w.set("Answers(%d)", status)
 			}
@@ -390,7 +390,7 @@ func (w *writing) output(o *contract.Operation) string {
 				continue
 			}
 			at := w.at + pointerTo("responses", key, "content", media)
-			t := w.typeOf(at+"/schema", m.Schema, camel(w.name+" out"), 0)
+			t := w.TypeOf(at+"/schema", m.Schema, golang.Camel(w.name+" out"), 0)
 			if status != http.StatusOK {
 				w.set("Answers(%d)", status)
 			}
@@ -398,20 +398,20 @@ func (w *writing) output(o *contract.Operation) string {
 				w.set("Media(%q)", media)
 			}
 			if r.Content.Len() > 1 {
-				w.note(
+				w.Note(
 					w.at+pointerTo("responses", key, "content"),
 					"of several media types JSON alone is sent (wicketway.Formats adds others)",
 				)
 			}
-			if t.null && t.expr != "jsontext.Value" {
-				t.expr = "*" + t.expr
+			if t.Null && t.Expr != "jsontext.Value" {
+				t.Expr = "*" + t.Expr
 			}
-			return t.expr
+			return t.Expr
 		}
 		for media := range r.Content.All() {
 			w.set("Media(%q)", media)
 			if r.Content.Len() > 1 {
-				w.note(w.at+pointerTo("responses", key, "content"), "of several media types %s alone is sent", media)
+				w.Note(w.at+pointerTo("responses", key, "content"), "of several media types %s alone is sent", media)
 			}
 			return "wicketway.Content"
 		}
@@ -421,10 +421,10 @@ func (w *writing) output(o *contract.Operation) string {
 		return "wicketway.None"
 	}
 	if redirects {
-		w.note(w.at+"/responses", "the status of a redirect is chosen by the function: 303, 307 or 308")
+		w.Note(w.at+"/responses", "the status of a redirect is chosen by the function: 303, 307 or 308")
 		return "wicketway.Redirect"
 	}
-	w.note(w.at+"/responses", "no success is listed: it is begun with one without content")
+	w.Note(w.at+"/responses", "no success is listed: it is begun with one without content")
 	return "wicketway.None"
 }
 
@@ -440,35 +440,24 @@ func (w *writing) problems(o *contract.Operation) {
 		m, has := r.Content.Get(problem.MediaType)
 		if !has {
 			if r.Content.Len() > 0 {
-				w.note(
+				w.Note(
 					w.at+pointerTo("responses", key),
 					"its problems have a shape of their own (wicketway.ProblemShape)",
 				)
 			}
 			continue
 		}
-		for code, title := range w.kindsIn(m.Schema, 0) {
+		for code, title := range w.KindsIn(m.Schema, 0) {
 			if ownCodes[code] { // Wicketway raises it by itself where it applies
 				continue
 			}
 			if !codeOfKind.MatchString(code) {
-				w.note(w.at+pointerTo("responses", key), "%q cannot be the code of a kind of problem: lower-case letters, digits and hyphens", code)
+				w.Note(w.at+pointerTo("responses", key), "%q cannot be the code of a kind of problem: lower-case letters, digits and hyphens", code)
 				continue
 			}
-			name := nonEmpty(w.kinds[code], known[code])
+			name := known[code]
 			if name == "" {
-				name = w.unique("Err" + camel(code))
-				w.kinds[code] = name
-				w.kindDecls = append(
-					w.kindDecls,
-					fmt.Sprintf(
-						"%s = problem.Define(%d, %q, %q)",
-						name,
-						status,
-						code,
-						nonEmpty(title, nonEmpty(oneLine(r.Description), code)),
-					),
-				)
+				name = w.Kind(code, status, golang.NonEmpty(title, golang.NonEmpty(golang.OneLine(r.Description), code)))
 			}
 			names = append(names, name)
 		}
@@ -515,37 +504,4 @@ var known = map[string]string{
 	problem.PreconditionRequired.Code(): "problem.PreconditionRequired",
 	problem.Withdrawn.Code():            "problem.Withdrawn",
 	problem.Retired.Code():              "problem.Retired",
-}
-
-// kindsIn are the codes that a schema of problems names, with their titles.
-func (w *writing) kindsIn(s contract.Schema, depth int) map[string]string {
-	all := map[string]string{}
-	if depth > 8 {
-		return all
-	}
-	if ref := s.Reference(); ref != "" {
-		if to, err := contract.Resolve[contract.Schema](w.d, ref); err == nil {
-			maps.Copy(all, w.kindsIn(*to, depth+1))
-		}
-	}
-	for _, keyword := range []string{"oneOf", "anyOf", "allOf"} {
-		for _, one := range s.List(keyword) {
-			maps.Copy(all, w.kindsIn(one, depth+1))
-		}
-	}
-	properties := s.Schemas("properties")
-	code, has := properties.Get("code")
-	if !has {
-		return all
-	}
-	titles, _ := properties.Get("title")
-	title, _ := enumOf(titles)
-	codes, _ := enumOf(code)
-	for _, one := range codes {
-		all[one] = ""
-		if len(title) > 0 && len(codes) == 1 {
-			all[one] = title[0]
-		}
-	}
-	return all
 }

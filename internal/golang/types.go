@@ -1,4 +1,4 @@
-package begin
+package golang
 
 import (
 	"fmt"
@@ -14,52 +14,52 @@ import (
 	"github.com/wicketway/wicketway/internal/check"
 )
 
-// A goType is how values of a schema are written in Go: a type, the rules that its field needs, and whether null is
+// A Type is how values of a schema are written in Go: a type, the rules that its field needs, and whether null is
 // accepted.
-type goType struct {
-	expr   string
-	rules  []string
-	null   bool
-	isList bool
-	scalar bool
+type Type struct {
+	Expr   string
+	Rules  []string
+	Null   bool
+	IsList bool
+	Scalar bool
 }
 
-// deepest is how far schemas are followed that have no name.
-const deepest = 24
+// Deepest is how far schemas are followed that have no name.
+const Deepest = 24
 
 // typeOf finds the Go type of a schema. What a Go type cannot say becomes a type that carries the schema.
-func (g *generator) typeOf(pointer string, s contract.Schema, hint string, depth int) goType {
+func (g *Writer) TypeOf(pointer string, s contract.Schema, hint string, depth int) Type {
 	if t, ok := g.plain(pointer, s, hint, depth); ok {
 		return t
 	}
-	g.note(
+	g.Note(
 		pointer,
 		"the Go type says less than the schema: values are kept as JSON, and the function has to check them",
 	)
-	return goType{expr: g.carrier(s, hint)}
+	return Type{Expr: g.carrier(s, hint)}
 }
 
-func (g *generator) plain(pointer string, s contract.Schema, hint string, depth int) (goType, bool) {
-	if depth > deepest || string(s.Text()) == "false" || len(guess(s))+len(s.Types()) > 0 && !g.isObject(s, 0) && g.values.IsEmpty(s) {
-		return goType{}, false
+func (g *Writer) plain(pointer string, s contract.Schema, hint string, depth int) (Type, bool) {
+	if depth > Deepest || string(s.Text()) == "false" || len(guess(s))+len(s.Types()) > 0 && !g.isObject(s, 0) && g.Values.IsEmpty(s) {
+		return Type{}, false
 	}
 	if s.IsZero() || string(s.Text()) == "true" || meansNothing(s) {
-		return goType{expr: "jsontext.Value", null: true}, true
+		return Type{Expr: "jsontext.Value", Null: true}, true
 	}
 	if ref := s.Reference(); ref != "" && only(s, "$ref") {
 		return g.referred(pointer, ref, hint, depth)
 	}
-	if inner, ok := orNull(s); ok {
+	if inner, ok := OrNull(s); ok {
 		t, ok := g.plain(pointer, inner, hint, depth+1)
-		t.null = true
+		t.Null = true
 		return t, ok
 	}
 	if all := s.List("allOf"); len(all) == 1 && only(s, "allOf") {
 		return g.plain(pointer, all[0], hint, depth+1)
 	}
 	for name := range s.Members() {
-		if slices.Contains(beyond, name) && !(name == "allOf") {
-			return goType{}, false
+		if slices.Contains(Beyond, name) && !(name == "allOf") {
+			return Type{}, false
 		}
 	}
 	types := s.Types()
@@ -69,15 +69,15 @@ func (g *generator) plain(pointer string, s contract.Schema, hint string, depth 
 		types = guess(s)
 	}
 	if len(types) != 1 {
-		return goType{}, false
+		return Type{}, false
 	}
 	t, ok := g.ofKind(types[0], pointer, s, hint, depth)
-	t.null = t.null || null
+	t.Null = t.Null || null
 	return t, ok
 }
 
-// beyond are keywords that no Go type and no rule says.
-var beyond = []string{
+// Beyond are keywords that no Go type and no rule says.
+var Beyond = []string{
 	"oneOf",
 	"anyOf",
 	"not",
@@ -120,8 +120,8 @@ func only(s contract.Schema, keyword string) bool {
 
 func meansNothing(s contract.Schema) bool { return s.Text().Kind() == '{' && only(s, "") }
 
-// orNull gives the other alternative of a schema that accepts it or null.
-func orNull(s contract.Schema) (contract.Schema, bool) {
+// OrNull gives the other alternative of a schema that accepts it or null.
+func OrNull(s contract.Schema) (contract.Schema, bool) {
 	for _, keyword := range []string{"anyOf", "oneOf"} {
 		all := s.List(keyword)
 		if len(all) != 2 || !only(s, keyword) {
@@ -162,34 +162,34 @@ func guess(s contract.Schema) []string {
 }
 
 // referred is the type of a component. Objects have a name; all others are written where they are used.
-func (g *generator) referred(pointer, ref, hint string, depth int) (goType, bool) {
+func (g *Writer) referred(pointer, ref, hint string, depth int) (Type, bool) {
 	if name := g.types[ref]; name != "" {
-		return goType{expr: name}, true
+		return Type{Expr: name}, true
 	}
-	to, err := contract.Resolve[contract.Schema](g.d, ref)
+	to, err := contract.Resolve[contract.Schema](g.Document, ref)
 	if err != nil {
-		return goType{}, false
+		return Type{}, false
 	}
 	at := strings.TrimPrefix(ref, "#")
 	if !g.isObject(*to, 0) {
 		return g.plain(at, *to, hint, depth+1)
 	}
-	if _, isMap := mapOf(*to); isMap {
+	if _, isMap := MapOf(*to); isMap {
 		return g.plain(at, *to, hint, depth+1)
 	}
-	name := g.unique(camel(ref[strings.LastIndexByte(ref, '/')+1:]))
+	name := g.Unique(Camel(ref[strings.LastIndexByte(ref, '/')+1:]))
 	g.types[ref] = name
 	decl, ok := g.structOf(at, *to, name, depth+1)
 	if !ok {
-		g.note(at, "the Go type says less than the schema: values are kept as JSON, and the function has to check them")
+		g.Note(at, "the Go type says less than the schema: values are kept as JSON, and the function has to check them")
 		decl = g.carrying(*to, name)
 	}
-	g.decls = append(g.decls, decl)
-	return goType{expr: name}, true
+	g.Decls = append(g.Decls, decl)
+	return Type{Expr: name}, true
 }
 
 // isObject reports whether a schema is one of an object with members of its own.
-func (g *generator) isObject(s contract.Schema, depth int) bool {
+func (g *Writer) isObject(s contract.Schema, depth int) bool {
 	if depth > 8 {
 		return false
 	}
@@ -204,65 +204,65 @@ func (g *generator) isObject(s contract.Schema, depth int) bool {
 	}
 	return slices.ContainsFunc(s.List("allOf"), func(one contract.Schema) bool {
 		if ref := one.Reference(); ref != "" {
-			to, err := contract.Resolve[contract.Schema](g.d, ref)
+			to, err := contract.Resolve[contract.Schema](g.Document, ref)
 			return err == nil && g.isObject(*to, depth+1)
 		}
 		return g.isObject(one, depth+1)
 	})
 }
 
-func mapOf(s contract.Schema) (contract.Schema, bool) {
+func MapOf(s contract.Schema) (contract.Schema, bool) {
 	more, has := s.Get("additionalProperties")
 	_, named := s.Get("properties")
 	return contract.SchemaOf(more), has && !named && more.Kind() == '{' && len(s.List("allOf")) == 0
 }
 
-func (g *generator) ofKind(kind, pointer string, s contract.Schema, hint string, depth int) (goType, bool) {
+func (g *Writer) ofKind(kind, pointer string, s contract.Schema, hint string, depth int) (Type, bool) {
 	switch kind {
 	case "boolean":
 		_, isEnum := s.Get("enum")
 		_, isConst := s.Get("const")
-		return goType{expr: "bool", scalar: true}, !isEnum && !isConst
+		return Type{Expr: "bool", Scalar: true}, !isEnum && !isConst
 	case "string":
 		return g.text(pointer, s)
 	case "integer", "number":
 		return g.number(kind, pointer, s)
 	case "array":
-		item := g.typeOf(pointer+"/items", s.One("items"), hint+"Item", depth+1)
-		if item.null && item.expr != "jsontext.Value" {
-			item.expr = "*" + item.expr
+		item := g.TypeOf(pointer+"/items", s.One("items"), hint+"Item", depth+1)
+		if item.Null && item.Expr != "jsontext.Value" {
+			item.Expr = "*" + item.Expr
 		}
-		t := goType{expr: "[]" + item.expr, isList: true, rules: rulesOf(s, "minItems", "maxItems")}
+		t := Type{Expr: "[]" + item.Expr, IsList: true, Rules: RulesOf(s, "minItems", "maxItems")}
 		if value, _ := s.Get("uniqueItems"); string(value) == "true" {
-			t.rules = append(t.rules, "uniqueItems")
+			t.Rules = append(t.Rules, "uniqueItems")
 		}
-		for _, rule := range item.rules {
-			t.rules = append(t.rules, "items."+rule)
+		for _, rule := range item.Rules {
+			t.Rules = append(t.Rules, "items."+rule)
 		}
-		return t, !strings.Contains(strings.Join(item.rules, " "), "items.")
+		return t, !strings.Contains(strings.Join(item.Rules, " "), "items.")
 	case "object":
-		if of, isMap := mapOf(s); isMap {
-			member := g.typeOf(pointer+"/additionalProperties", of, hint+"Member", depth+1)
-			if member.rules != nil {
-				return goType{}, false
+		if of, isMap := MapOf(s); isMap {
+			member := g.TypeOf(pointer+"/additionalProperties", of, hint+"Member", depth+1)
+			if member.Rules != nil {
+				return Type{}, false
 			}
-			if member.null && member.expr != "jsontext.Value" {
-				member.expr = "*" + member.expr
+			if member.Null && member.Expr != "jsontext.Value" {
+				member.Expr = "*" + member.Expr
 			}
-			return goType{expr: "map[string]" + member.expr, rules: rulesOf(s, "minProperties", "maxProperties")}, true
+			return Type{Expr: "map[string]" + member.Expr, Rules: RulesOf(s, "minProperties", "maxProperties")}, true
 		}
-		name := g.unique(hint)
+		name := g.Unique(hint)
 		decl, ok := g.structOf(pointer, s, name, depth+1)
 		if ok {
-			g.decls = append(g.decls, decl)
+			g.Decls = append(g.Decls, decl)
 		}
-		return goType{expr: name}, ok
+		return Type{Expr: name}, ok
 	}
-	return goType{}, false
+	return Type{}, false
 }
 
-// rulesOf are keywords as rules.
-func rulesOf(s contract.Schema, keywords ...string) (rules []string) {
+// RulesOf are keywords as rules.
+func RulesOf(s contract.Schema, keywords ...string) (rules []string) {
 	for _, keyword := range keywords {
 		if value, has := s.Get(keyword); has && value.Kind() == '0' {
 			rules = append(rules, keyword+"="+string(value))
@@ -271,43 +271,43 @@ func rulesOf(s contract.Schema, keywords ...string) (rules []string) {
 	return rules
 }
 
-func (g *generator) text(pointer string, s contract.Schema) (goType, bool) {
-	t := goType{expr: "string", scalar: true, rules: rulesOf(s, "minLength", "maxLength")}
-	enum, ok := enumOf(s)
+func (g *Writer) text(pointer string, s contract.Schema) (Type, bool) {
+	t := Type{Expr: "string", Scalar: true, Rules: RulesOf(s, "minLength", "maxLength")}
+	enum, ok := EnumOf(s)
 	if !ok {
 		return t, false
 	}
 	pattern, format := s.String("pattern"), s.String("format")
-	if s.String("contentEncoding") == "base64" && len(t.rules) == 0 && enum == nil {
-		return goType{expr: "[]byte"}, true
+	if s.String("contentEncoding") == "base64" && len(t.Rules) == 0 && enum == nil {
+		return Type{Expr: "[]byte"}, true
 	}
 	switch {
 	case format == "" || enum != nil:
-	case format == "date-time" && pattern == "" && len(t.rules) == 0:
-		return goType{expr: "time.Time", scalar: true}, true
-	case format == "date" && pattern == "" && len(t.rules) == 0:
-		return goType{expr: "schema.Date", scalar: true}, true
+	case format == "date-time" && pattern == "" && len(t.Rules) == 0:
+		return Type{Expr: "time.Time", Scalar: true}, true
+	case format == "date" && pattern == "" && len(t.Rules) == 0:
+		return Type{Expr: "schema.Date", Scalar: true}, true
 	default:
 		if _, known := check.Format(format); known {
-			t.rules = append(t.rules, "format="+format)
+			t.Rules = append(t.Rules, "format="+format)
 		} else {
-			g.note(pointer, "the format %s is not checked", format)
+			g.Note(pointer, "the format %s is not checked", format)
 		}
 	}
 	if pattern != "" {
 		if _, err := check.CompilePattern(pattern); err != nil {
 			return t, false
 		}
-		t.rules = append(t.rules, "pattern="+quoted(pattern))
+		t.Rules = append(t.Rules, "pattern="+Quoted(pattern))
 	}
 	if enum != nil {
-		t.rules = append(t.rules, "enum="+quoted(strings.Join(enum, "|")))
+		t.Rules = append(t.Rules, "enum="+Quoted(strings.Join(enum, "|")))
 	}
 	return t, true
 }
 
-// enumOf are the texts of an enumeration, or of a const; it reports false where a rule cannot list them.
-func enumOf(s contract.Schema) (all []string, ok bool) {
+// EnumOf are the texts of an enumeration, or of a const; it reports false where a rule cannot list them.
+func EnumOf(s contract.Schema) (all []string, ok bool) {
 	values := []jsontext.Value{}
 	if value, has := s.Get("const"); has {
 		values = append(values, value)
@@ -332,25 +332,25 @@ func enumOf(s contract.Schema) (all []string, ok bool) {
 	return all, all != nil
 }
 
-func (g *generator) number(kind, pointer string, s contract.Schema) (goType, bool) {
-	t := goType{expr: "float64", scalar: true}
+func (g *Writer) number(kind, pointer string, s contract.Schema) (Type, bool) {
+	t := Type{Expr: "float64", Scalar: true}
 	if kind == "integer" {
-		t.expr = "int64"
+		t.Expr = "int64"
 		switch format := s.String("format"); format {
 		case "int32", "int16", "int8", "uint8", "uint16", "uint32", "uint64":
-			t.expr = format
+			t.Expr = format
 		}
 	}
-	t.rules = rulesOf(s, "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf")
-	enum, ok := enumOf(s)
+	t.Rules = RulesOf(s, "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf")
+	enum, ok := EnumOf(s)
 	if enum != nil {
-		t.rules = append(t.rules, "enum="+strings.Join(enum, "|"))
+		t.Rules = append(t.Rules, "enum="+strings.Join(enum, "|"))
 	}
 	return t, ok
 }
 
 // quoted is a value of a rule, in single quotes where it needs them.
-func quoted(value string) string {
+func Quoted(value string) string {
 	if !strings.ContainsAny(value, " '") && value != "" {
 		return value
 	}
@@ -366,18 +366,18 @@ type member struct {
 
 // members gathers those of an object, and of all that it consists of. It reports false where they contradict each other,
 // or where there is more to it.
-func (g *generator) members(pointer string, s contract.Schema, to *[]member, required map[string]bool, depth int) bool {
+func (g *Writer) members(pointer string, s contract.Schema, to *[]member, required map[string]bool, depth int) bool {
 	if depth > 8 {
 		return false
 	}
 	if ref := s.Reference(); ref != "" {
-		target, err := contract.Resolve[contract.Schema](g.d, ref)
+		target, err := contract.Resolve[contract.Schema](g.Document, ref)
 		if err != nil || !g.members(strings.TrimPrefix(ref, "#"), *target, to, required, depth+1) {
 			return false
 		}
 	}
 	for name := range s.Members() {
-		if slices.Contains(beyond, name) || name == "minProperties" || name == "maxProperties" || name == "enum" ||
+		if slices.Contains(Beyond, name) || name == "minProperties" || name == "maxProperties" || name == "enum" ||
 			name == "const" {
 			return false
 		}
@@ -392,7 +392,7 @@ func (g *generator) members(pointer string, s contract.Schema, to *[]member, req
 		i := slices.IndexFunc(*to, func(m member) bool { return m.name == name })
 		switch {
 		case i < 0:
-			*to = append(*to, member{name: name, at: pointer + "/properties/" + escape(name), schema: one})
+			*to = append(*to, member{name: name, at: pointer + "/properties/" + Escape(name), schema: one})
 		case meansNothing(one) || string(one.Text()) == "true":
 		case meansNothing((*to)[i].schema):
 			(*to)[i].schema = one
@@ -407,17 +407,17 @@ func (g *generator) members(pointer string, s contract.Schema, to *[]member, req
 		required[name] = true
 	}
 	if more, has := s.Get("additionalProperties"); has && more.Kind() == '{' && properties.Len() > 0 {
-		g.note(pointer, "members that are not named are not kept")
+		g.Note(pointer, "members that are not named are not kept")
 	}
 	return true
 }
 
-func escape(name string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(name) }
+func Escape(name string) string { return strings.NewReplacer("~", "~0", "/", "~1").Replace(name) }
 
 var memberName = regexp.MustCompile(`^[A-Za-z0-9_.$@-]+$`)
 
 // structOf writes an object as a struct.
-func (g *generator) structOf(pointer string, s contract.Schema, name string, depth int) (string, bool) {
+func (g *Writer) structOf(pointer string, s contract.Schema, name string, depth int) (string, bool) {
 	var all []member
 	required := map[string]bool{}
 	if !g.members(pointer, s, &all, required, 0) {
@@ -431,9 +431,9 @@ func (g *generator) structOf(pointer string, s contract.Schema, name string, dep
 	slices.SortStableFunc(all, func(a, b member) int { return strings.Compare(a.name, b.name) })
 	var b strings.Builder
 	b.WriteString(
-		comment(
+		Comment(
 			strings.TrimSuffix(
-				name+": "+nonEmpty(oneLine(s.String("description")), "an object of the contract"),
+				name+": "+NonEmpty(OneLine(s.String("description")), "an object of the contract"),
 				".",
 			) + ".",
 		),
@@ -444,9 +444,9 @@ func (g *generator) structOf(pointer string, s contract.Schema, name string, dep
 		if !memberName.MatchString(m.name) {
 			return "", false
 		}
-		field := camel(m.name)
+		field := Camel(m.name)
 		for n := 2; fields[field]; n++ {
-			field = fmt.Sprint(camel(m.name), n)
+			field = fmt.Sprint(Camel(m.name), n)
 		}
 		fields[field] = true
 		b.WriteString(g.field(field, name, m, required[m.name], depth))
@@ -456,30 +456,30 @@ func (g *generator) structOf(pointer string, s contract.Schema, name string, dep
 }
 
 // field writes a member of a struct.
-func (g *generator) field(field, of string, m member, required bool, depth int) string {
-	t := g.typeOf(m.at, m.schema, of+field, depth)
+func (g *Writer) field(field, of string, m member, required bool, depth int) string {
+	t := g.TypeOf(m.at, m.schema, of+field, depth)
 	tag := "json:" + strconv.Quote(m.name)
-	rules := t.rules
-	expr := t.expr
+	rules := t.Rules
+	expr := t.Expr
 	switch {
-	case t.expr == "jsontext.Value":
+	case t.Expr == "jsontext.Value":
 		if required {
 			rules = append(rules, "required")
 		}
-	case t.null:
+	case t.Null:
 		expr = "*" + expr
 		if required {
 			rules = append(rules, "required")
 		}
-	case !required && g.recurs(t.expr, of):
+	case !required && g.recurs(t.Expr, of):
 		expr, rules = "*"+expr, append(rules, "type=object")
 	}
 	if !required {
 		tag = "json:" + strconv.Quote(m.name+",omitzero")
 	}
-	if t.scalar && !t.null && !required {
-		if text, ok := g.fallback(m.at, m.schema); ok {
-			rules = append(rules, "default="+quoted(text))
+	if t.Scalar && !t.Null && !required {
+		if text, ok := g.Fallback(m.at, m.schema); ok {
+			rules = append(rules, "default="+Quoted(text))
 		}
 	}
 	for _, word := range []string{"readOnly", "writeOnly", "deprecated"} {
@@ -490,17 +490,17 @@ func (g *generator) field(field, of string, m member, required bool, depth int) 
 			rules = append(rules, word)
 		}
 	}
-	return line(field, expr, tag, rules, m.schema.String("description"))
+	return Line(field, expr, tag, rules, m.schema.String("description"))
 }
 
 // findAnswered finds the components that answers have.
-func (g *generator) findAnswered() {
+func (g *Writer) findAnswered() {
 	g.answered = map[string]bool{}
 	var walk func(s contract.Schema)
 	walk = func(s contract.Schema) {
 		if ref := s.Reference(); ref != "" && !g.answered[ref] {
 			g.answered[ref] = true
-			if to, err := contract.Resolve[contract.Schema](g.d, ref); err == nil {
+			if to, err := contract.Resolve[contract.Schema](g.Document, ref); err == nil {
 				walk(*to)
 			}
 		}
@@ -508,7 +508,7 @@ func (g *generator) findAnswered() {
 			walk(one)
 		}
 	}
-	contract.Each(g.d, func(pointer string, s *contract.Schema) {
+	contract.Each(g.Document, func(pointer string, s *contract.Schema) {
 		if strings.Contains(pointer, "/responses/") {
 			walk(*s)
 		}
@@ -516,7 +516,7 @@ func (g *generator) findAnswered() {
 }
 
 // isAnswered reports whether a place in the contract is in what is answered.
-func (g *generator) isAnswered(pointer string) bool {
+func (g *Writer) isAnswered(pointer string) bool {
 	if rest, is := strings.CutPrefix(pointer, "/components/schemas/"); is {
 		name, _, _ := strings.Cut(rest, "/")
 		return g.answered["#/components/schemas/"+name]
@@ -525,14 +525,14 @@ func (g *generator) isAnswered(pointer string) bool {
 }
 
 // recurs reports whether a type may contain another one: both are structs, and one is not complete yet.
-func (g *generator) recurs(expr, of string) bool {
+func (g *Writer) recurs(expr, of string) bool {
 	if strings.ContainsAny(expr, "[.") {
 		return false
 	}
 	for _, name := range g.types {
 		if name == expr {
 			return !slices.ContainsFunc(
-				g.decls,
+				g.Decls,
 				func(decl string) bool { return strings.Contains(decl, "type "+expr+" struct") },
 			) ||
 				expr == of
@@ -542,13 +542,13 @@ func (g *generator) recurs(expr, of string) bool {
 }
 
 // fallback is a default as a rule has it; it reports false where the schema has none, or one that it does not accept.
-func (g *generator) fallback(pointer string, s contract.Schema) (string, bool) {
+func (g *Writer) Fallback(pointer string, s contract.Schema) (string, bool) {
 	value, has := s.Get("default")
 	if !has {
 		return "", false
 	}
 	if g.held.Check(s, value) != nil {
-		g.note(pointer, "the default %s breaks its schema, and is left out", value)
+		g.Note(pointer, "the default %s breaks its schema, and is left out", value)
 		return "", false
 	}
 	text := string(value)
@@ -559,11 +559,11 @@ func (g *generator) fallback(pointer string, s contract.Schema) (string, bool) {
 }
 
 // line writes a field with its tags.
-func line(field, expr, tag string, rules []string, note string) string {
+func Line(field, expr, tag string, rules []string, note string) string {
 	if len(rules) > 0 {
 		tag += " rule:" + strconv.Quote(strings.Join(rules, " "))
 	}
-	if note = oneLine(note); note != "" {
+	if note = OneLine(note); note != "" {
 		tag += " note:" + strconv.Quote(note)
 	}
 	literal := "`" + tag + "`"
@@ -574,13 +574,13 @@ func line(field, expr, tag string, rules []string, note string) string {
 }
 
 // carrier declares a type that keeps values as JSON, and shows their schema.
-func (g *generator) carrier(s contract.Schema, hint string) string {
-	name := g.unique(hint)
-	g.decls = append(g.decls, g.carrying(s, name))
+func (g *Writer) carrier(s contract.Schema, hint string) string {
+	name := g.Unique(hint)
+	g.Decls = append(g.Decls, g.carrying(s, name))
 	return name
 }
 
-func (g *generator) carrying(s contract.Schema, name string) string {
+func (g *Writer) carrying(s contract.Schema, name string) string {
 	return fmt.Sprintf(
 		"// %s is kept as JSON: no Go type says what its schema does.\ntype %s struct{ jsontext.Value }\n\n"+
 			"// JSONSchema shows what is accepted; nothing is held against it.\nfunc (%s) JSONSchema() jsontext.Value {\nreturn jsontext.Value(%q)\n}\n",
@@ -592,13 +592,13 @@ func (g *generator) carrying(s contract.Schema, name string) string {
 }
 
 // inline writes a schema with what it refers to in the place of the references; what contains itself is left open.
-func (g *generator) inline(s contract.Schema, above []string) contract.Schema {
+func (g *Writer) inline(s contract.Schema, above []string) contract.Schema {
 	return s.Rewrite(func(s contract.Schema) contract.Schema {
 		ref := s.Reference()
 		if ref == "" {
 			return s
 		}
-		to, err := contract.Resolve[contract.Schema](g.d, ref)
+		to, err := contract.Resolve[contract.Schema](g.Document, ref)
 		if err != nil || slices.Contains(above, ref) {
 			return contract.SchemaOf(jsontext.Value("{}"))
 		}
