@@ -32,6 +32,11 @@ func (g *Writer) TypeOf(pointer string, s contract.Schema, hint string, depth in
 	if t, ok := g.plain(pointer, s, hint, depth); ok {
 		return t
 	}
+	if g.Client && depth < Deepest {
+		if t, ok := g.union(pointer, s, hint, depth); ok {
+			return t
+		}
+	}
 	g.Note(
 		pointer,
 		"the Go type says less than the schema: values are kept as JSON, and the function has to check them",
@@ -171,13 +176,19 @@ func (g *Writer) referred(pointer, ref, hint string, depth int) (Type, bool) {
 		return Type{}, false
 	}
 	at := strings.TrimPrefix(ref, "#")
+	if _, isUnion := alternatives(*to); isUnion && g.Client && !g.isObject(*to, 0) {
+		return g.union(at, *to, ref, depth+1)
+	}
 	if !g.isObject(*to, 0) {
+		if _, isEnum := to.Get("enum"); isEnum && g.Client && slices.Equal(to.Types(), []string{"string"}) {
+			hint = ref
+		}
 		return g.plain(at, *to, hint, depth+1)
 	}
 	if _, isMap := MapOf(*to); isMap {
 		return g.plain(at, *to, hint, depth+1)
 	}
-	name := g.Unique(Camel(ref[strings.LastIndexByte(ref, '/')+1:]))
+	name := g.nameOf(ref)
 	g.types[ref] = name
 	decl, ok := g.structOf(at, *to, name, depth+1)
 	if !ok {
@@ -185,6 +196,7 @@ func (g *Writer) referred(pointer, ref, hint string, depth int) (Type, bool) {
 		decl = g.carrying(*to, name)
 	}
 	g.Decls = append(g.Decls, decl)
+	g.structs[name] = ok
 	return Type{Expr: name}, true
 }
 
@@ -224,7 +236,7 @@ func (g *Writer) ofKind(kind, pointer string, s contract.Schema, hint string, de
 		_, isConst := s.Get("const")
 		return Type{Expr: "bool", Scalar: true}, !isEnum && !isConst
 	case "string":
-		return g.text(pointer, s)
+		return g.text(pointer, s, hint)
 	case "integer", "number":
 		return g.number(kind, pointer, s)
 	case "array":
@@ -271,7 +283,7 @@ func RulesOf(s contract.Schema, keywords ...string) (rules []string) {
 	return rules
 }
 
-func (g *Writer) text(pointer string, s contract.Schema) (Type, bool) {
+func (g *Writer) text(pointer string, s contract.Schema, hint string) (Type, bool) {
 	t := Type{Expr: "string", Scalar: true, Rules: RulesOf(s, "minLength", "maxLength")}
 	enum, ok := EnumOf(s)
 	if !ok {
@@ -287,6 +299,8 @@ func (g *Writer) text(pointer string, s contract.Schema) (Type, bool) {
 		return Type{Expr: "time.Time", Scalar: true}, true
 	case format == "date" && pattern == "" && len(t.Rules) == 0:
 		return Type{Expr: "schema.Date", Scalar: true}, true
+	case g.Client && format == "uuid" && pattern == "" && len(t.Rules) == 0:
+		return Type{Expr: "uuid.UUID", Scalar: true}, true
 	default:
 		if _, known := check.Format(format); known {
 			t.Rules = append(t.Rules, "format="+format)
@@ -302,8 +316,32 @@ func (g *Writer) text(pointer string, s contract.Schema) (Type, bool) {
 	}
 	if enum != nil {
 		t.Rules = append(t.Rules, "enum="+Quoted(strings.Join(enum, "|")))
+		if _, isConst := s.Get("const"); g.Client && !isConst {
+			t.Expr = g.enumeration(hint, enum, s.String("description"))
+		}
 	}
 	return t, true
+}
+
+// enumeration declares the values of one as constants. Enumerations with the same values are one type.
+func (g *Writer) enumeration(hint string, values []string, note string) string {
+	key := "enum " + strings.Join(values, "|")
+	if name := g.types[key]; name != "" {
+		return name
+	}
+	if g.taken[hint] {
+		hint += "Value"
+	}
+	name := g.named(hint)
+	g.types[key] = name
+	var b strings.Builder
+	fmt.Fprintf(&b, "%stype %s string\n\n// Values of %s.\nconst (\n", Comment(strings.TrimSuffix(name+": "+NonEmpty(OneLine(note), "one of its constants"), ".")+"."), name, name)
+	for _, value := range values {
+		fmt.Fprintf(&b, "%s %s = %q\n", g.Unique(name+Camel(value)), name, value)
+	}
+	b.WriteString(")\n")
+	g.Decls = append(g.Decls, b.String())
+	return name
 }
 
 // EnumOf are the texts of an enumeration, or of a const; it reports false where a rule cannot list them.
@@ -332,6 +370,14 @@ func EnumOf(s contract.Schema) (all []string, ok bool) {
 	return all, all != nil
 }
 
+// ofTypes are rules that say what a type does already.
+var ofTypes = map[string][]string{
+	"int64": {"minimum=-9223372036854775808", "maximum=9223372036854775807"}, "int32": {"minimum=-2147483648", "maximum=2147483647"},
+	"int16": {"minimum=-32768", "maximum=32767"}, "int8": {"minimum=-128", "maximum=127"},
+	"uint64": {"minimum=0", "maximum=18446744073709551615"}, "uint32": {"minimum=0", "maximum=4294967295"},
+	"uint16": {"minimum=0", "maximum=65535"}, "uint8": {"minimum=0", "maximum=255"},
+}
+
 func (g *Writer) number(kind, pointer string, s contract.Schema) (Type, bool) {
 	t := Type{Expr: "float64", Scalar: true}
 	if kind == "integer" {
@@ -342,6 +388,9 @@ func (g *Writer) number(kind, pointer string, s contract.Schema) (Type, bool) {
 		}
 	}
 	t.Rules = RulesOf(s, "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf")
+	if g.Client && kind == "integer" {
+		t.Rules = slices.DeleteFunc(t.Rules, func(rule string) bool { return slices.Contains(ofTypes[t.Expr], rule) })
+	}
 	enum, ok := EnumOf(s)
 	if enum != nil {
 		t.Rules = append(t.Rules, "enum="+strings.Join(enum, "|"))
@@ -457,11 +506,18 @@ func (g *Writer) structOf(pointer string, s contract.Schema, name string, depth 
 
 // field writes a member of a struct.
 func (g *Writer) field(field, of string, m member, required bool, depth int) string {
+	patches := g.patches
+	g.patches = false
 	t := g.TypeOf(m.at, m.schema, of+field, depth)
+	g.patches = patches
 	tag := "json:" + strconv.Quote(m.name)
 	rules := t.Rules
 	expr := t.Expr
 	switch {
+	case g.patches && !required && t.Expr != "jsontext.Value":
+		if expr = "schema.Optional[" + expr + "]"; !t.Null {
+			rules = append(slices.Clone(rules), "type="+NonEmpty(strings.Join(m.schema.Types(), ""), "object"))
+		}
 	case t.Expr == "jsontext.Value":
 		if required {
 			rules = append(rules, "required")
@@ -471,13 +527,16 @@ func (g *Writer) field(field, of string, m member, required bool, depth int) str
 		if required {
 			rules = append(rules, "required")
 		}
-	case !required && g.recurs(t.Expr, of):
+	case !required && (g.recurs(t.Expr, of) || g.reaches(t.Expr, of, map[string]bool{})):
 		expr, rules = "*"+expr, append(rules, "type=object")
+	}
+	if !strings.ContainsAny(expr, "*[.") {
+		g.holds[of] = append(g.holds[of], expr)
 	}
 	if !required {
 		tag = "json:" + strconv.Quote(m.name+",omitzero")
 	}
-	if t.Scalar && !t.Null && !required {
+	if t.Scalar && !t.Null && !required && !g.patches {
 		if text, ok := g.Fallback(m.at, m.schema); ok {
 			rules = append(rules, "default="+Quoted(text))
 		}
@@ -522,6 +581,15 @@ func (g *Writer) isAnswered(pointer string) bool {
 		return g.answered["#/components/schemas/"+name]
 	}
 	return strings.Contains(pointer, "/responses/")
+}
+
+// reaches reports whether a struct holds another one, or one that does.
+func (g *Writer) reaches(from, to string, seen map[string]bool) bool {
+	if seen[from] {
+		return false
+	}
+	seen[from] = true
+	return slices.ContainsFunc(g.holds[from], func(name string) bool { return name == to || g.reaches(name, to, seen) })
 }
 
 // recurs reports whether a type may contain another one: both are structs, and one is not complete yet.
@@ -571,6 +639,111 @@ func Line(field, expr, tag string, rules []string, note string) string {
 		literal = strconv.Quote(tag)
 	}
 	return field + " " + expr + " " + literal + "\n"
+}
+
+// alternatives are the schemas of a union.
+func alternatives(s contract.Schema) ([]contract.Schema, bool) {
+	for _, keyword := range []string{"oneOf", "anyOf"} {
+		if all := s.List(keyword); len(all) > 0 {
+			if _, is := OrNull(s); !is {
+				return all, true
+			}
+		}
+	}
+	return nil, false
+}
+
+// union declares one of several types: an interface in a struct where a member says which it is, and JSON with a reader for
+// each of them where nothing does.
+func (g *Writer) union(pointer string, s contract.Schema, hint string, depth int) (Type, bool) {
+	all, is := alternatives(s)
+	if !is || depth > Deepest {
+		return Type{}, false
+	}
+	if name := g.types["union "+pointer]; name != "" {
+		return Type{Expr: name}, true
+	}
+	name := g.named(hint)
+	g.types["union "+pointer] = name
+	var types, labels []string
+	member := s.One("discriminator").String("propertyName")
+	for i, one := range all {
+		t := g.TypeOf(fmt.Sprint(pointer, "/oneOf/", i), one, fmt.Sprint(name, i+1), depth+1)
+		if t.Null && t.Expr != "jsontext.Value" {
+			t.Expr = "*" + t.Expr
+		}
+		ref := one.Reference()
+		label := ref[strings.LastIndexByte(ref, '/')+1:]
+		mapping := s.One("discriminator").One("mapping")
+		for value, to := range mapping.Members() {
+			var target string
+			if json.Unmarshal(to, &target); target == ref || target == label {
+				label = value
+			}
+		}
+		if ref == "" || slices.Contains(labels, label) || !g.structs[t.Expr] {
+			member = ""
+		}
+		types, labels = append(types, t.Expr), append(labels, label)
+	}
+	if member != "" && !memberName.MatchString(member) {
+		member = ""
+	}
+	note := NonEmpty(OneLine(s.String("description")), "one of several types")
+	var b strings.Builder
+	if member == "" {
+		fmt.Fprintf(&b, "%stype %s struct{ jsontext.Value }\n\n", Comment(name+": "+strings.TrimSuffix(note, ".")+". It is kept as JSON."), name)
+		read := map[string]bool{}
+		for _, t := range types {
+			if as := "As" + Camel(t); !read[as] {
+				read[as] = true
+				fmt.Fprintf(&b, "// %s reads it as one of its types.\nfunc (u %s) %s() (v %s, err error) {\nreturn v, json.Unmarshal(u.Value, &v)\n}\n\n", as, name, as, t)
+			}
+		}
+		g.Decls = append(g.Decls, b.String())
+		return Type{Expr: name}, true
+	}
+	of := g.Unique(name + "Value")
+	fmt.Fprintf(&b, "%stype %s struct{ %s }\n\n// %s is one of the types of %s, which the member %s tells apart.\ntype %s interface{ is%s() }\n\n",
+		Comment(name+": "+strings.TrimSuffix(note, ".")+"."), name, of, of, name, member, of, of)
+	var cases strings.Builder
+	for i, t := range types {
+		fmt.Fprintf(&b, "func (%s) is%s() {}\n\n", t, of)
+		fmt.Fprintf(&cases, "case %q:\nreturn client.ReadInto[%s](text, &u.%s)\n", labels[i], t, of)
+	}
+	fmt.Fprintf(&b, "// UnmarshalJSON reads the type that the member %s names.\nfunc (u *%s) UnmarshalJSON(text []byte) error {\nswitch client.MemberOf(text, %q) {\n%s}\nreturn client.UnknownType(text, %q)\n}\n\n", member, name, member, cases.String(), member)
+	fmt.Fprintf(&b, "// MarshalJSON writes the value, whose member %s is to say its type.\nfunc (u %s) MarshalJSON() ([]byte, error) { return json.Marshal(u.%s) }\n", member, name, of)
+	g.Decls = append(g.Decls, b.String())
+	return Type{Expr: name}, true
+}
+
+// PatchOf is the type of a merge patch (RFC 7396): of an object, its members tell absent and null apart.
+func (g *Writer) PatchOf(pointer string, s contract.Schema, hint string) Type {
+	to := s
+	if ref := s.Reference(); ref != "" {
+		if found, err := contract.Resolve[contract.Schema](g.Document, ref); err == nil {
+			to = *found
+		}
+	}
+	if _, isMap := MapOf(to); !g.isObject(to, 0) || isMap {
+		return g.TypeOf(pointer, s, hint, 0)
+	}
+	name := g.Unique(hint)
+	g.patches = true
+	decl, ok := g.structOf(pointer, to, name, 1)
+	if g.patches = false; !ok {
+		decl = g.carrying(to, name)
+	}
+	g.Decls = append(g.Decls, decl)
+	return Type{Expr: name}
+}
+
+// named is the name that a hint is for: a reference, or a name itself.
+func (g *Writer) named(hint string) string {
+	if strings.HasPrefix(hint, "#/") {
+		return g.nameOf(hint)
+	}
+	return g.Unique(hint)
 }
 
 // carrier declares a type that keeps values as JSON, and shows their schema.

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/contract/valid"
@@ -26,9 +27,13 @@ type Writer struct {
 	// Client has enumerations be constants, and types that a server has no need for: it is for those who call.
 	Client bool
 
-	taken    map[string]bool   // names of the package
-	types    map[string]string // Go types, by the components that they are of
-	kinds    map[string]string // variables of kinds of problem, by their codes
+	patches  bool                // members that can be absent are a schema.Optional
+	reserved map[string]string   // names of components that are not written yet
+	holds    map[string][]string // types of the members of structs, by the names of those
+	structs  map[string]bool     // types that are structs, and complete
+	taken    map[string]bool     // names of the package
+	types    map[string]string   // Go types, by the components that they are of
+	kinds    map[string]string   // variables of kinds of problem, by their codes
 	noted    map[string]bool
 	answered map[string]bool // components that answers have
 	held     *valid.Validator
@@ -38,7 +43,7 @@ type Writer struct {
 func New(d *contract.Document, name, header string, taken ...string) (*Writer, error) {
 	g := &Writer{
 		Document: d, Package: name, Header: header, Values: d.Values(),
-		taken: map[string]bool{}, types: map[string]string{}, kinds: map[string]string{}, noted: map[string]bool{},
+		taken: map[string]bool{}, types: map[string]string{}, kinds: map[string]string{}, noted: map[string]bool{}, structs: map[string]bool{}, reserved: map[string]string{}, holds: map[string][]string{},
 	}
 	for _, word := range taken {
 		g.taken[word] = true
@@ -51,7 +56,26 @@ func New(d *contract.Document, name, header string, taken ...string) (*Writer, e
 	return g, nil
 }
 
-// note says that something of the contract is not in the Go.
+// Reserve gives the components their names before others have them.
+func (g *Writer) Reserve() {
+	if g.Document.Components == nil {
+		return
+	}
+	for name := range g.Document.Components.Schemas.All() {
+		g.reserved["#/components/schemas/"+Escape(name)] = g.Unique(Camel(name))
+	}
+}
+
+// nameOf is the name of what a reference leads to.
+func (g *Writer) nameOf(ref string) string {
+	if name := g.reserved[ref]; name != "" {
+		delete(g.reserved, ref)
+		return name
+	}
+	return g.Unique(Camel(ref[strings.LastIndexByte(ref, '/')+1:]))
+}
+
+// Note says that something of the contract is not in the Go.
 func (g *Writer) Note(pointer, format string, args ...any) {
 	text := pointer + ": " + fmt.Sprintf(format, args...)
 	if !g.noted[text] {
@@ -60,45 +84,42 @@ func (g *Writer) Note(pointer, format string, args ...any) {
 	}
 }
 
-var letters = regexp.MustCompile(`[A-Za-z0-9]+`)
-
-// Camel makes a Go name of words: locks.find is LocksFind, and id ID.
+// Camel makes an exported Go name of words: locks.find is LocksFind, and id ID. Letters of all scripts can be in it.
 func Camel(text string) string {
 	var b strings.Builder
-	for _, word := range letters.FindAllString(text, -1) {
-		if upper := strings.ToUpper(word); slices.Contains(
-			[]string{"ID", "URL", "URI", "HTTP", "JSON", "API", "PIN"},
-			upper,
-		) {
+	for _, word := range strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+		if upper := strings.ToUpper(word); slices.Contains([]string{"ID", "URL", "URI", "HTTP", "JSON", "API", "PIN"}, upper) {
 			b.WriteString(upper)
 			continue
 		}
-		b.WriteString(strings.ToUpper(word[:1]) + word[1:])
+		first, size := utf8.DecodeRuneInString(word)
+		b.WriteString(string(unicode.ToUpper(first)) + word[size:])
 	}
 	name := b.String()
-	if name == "" || unicode.IsDigit(rune(name[0])) {
+	if first, _ := utf8.DecodeRuneInString(name); !unicode.IsUpper(first) {
 		name = "X" + name
 	}
 	return name
 }
 
-// lower begins a name with a small letter.
+// Lower begins a name with a small letter.
 func Lower(name string) string {
+	letters := []rune(name)
 	n := 0
-	for n < len(name) && unicode.IsUpper(rune(name[n])) {
+	for n < len(letters) && unicode.IsUpper(letters[n]) {
 		n++
 	}
-	if n > 1 && n < len(name) {
+	if n > 1 && n < len(letters) {
 		n--
 	}
-	name = strings.ToLower(name[:n]) + name[n:]
+	name = strings.ToLower(string(letters[:n])) + string(letters[n:])
 	if token.IsKeyword(name) {
 		name += "It"
 	}
 	return name
 }
 
-// unique gives a name of the package that nothing else has.
+// Unique gives a name of the package that nothing else has.
 func (g *Writer) Unique(name string) string {
 	free := name
 	for n := 2; g.taken[free] || predeclared[free]; n++ {
@@ -137,7 +158,13 @@ func Comment(text string) string {
 	return b.String()
 }
 
+// File writes a file, with those of the imports that it uses.
 func (g *Writer) File(imports []string, body ...string) string {
+	return g.Documented("", imports, body...)
+}
+
+// Documented writes a file with the comment of the package.
+func (g *Writer) Documented(doc string, imports []string, body ...string) string {
 	text := strings.Join(body, "\n")
 	var groups [2]string // of the standard library, and all others
 	for _, path := range imports {
@@ -146,20 +173,27 @@ func (g *Writer) File(imports []string, body ...string) string {
 			groups[min(i, 1)] += fmt.Sprintf("%q\n", path)
 		}
 	}
-	return "package " + g.Package + "\n\n" + g.Header + "\n\nimport (\n" + strings.Join(groups[:], "\n") + ")\n\n" + text
+	used := ""
+	if groups != [2]string{} {
+		used = "import (\n" + strings.Join(groups[:], "\n") + ")\n\n"
+	}
+	return g.Header + "\n\n" + doc + "package " + g.Package + "\n\n" + used + text
 }
 
+// Module is that of Wicketway.
 const Module = "github.com/wicketway/wicketway"
 
+// TypesFile has the types; it is empty where there are none.
 func (g *Writer) TypesFile() string {
 	if g.Decls == nil {
 		return ""
 	}
 	return g.File(
-		[]string{"time", "github.com/go-json-experiment/json/jsontext", Module, Module + "/schema"},
+		[]string{"time", "github.com/go-json-experiment/json", "github.com/go-json-experiment/json/jsontext", "github.com/google/uuid", Module, Module + "/client", Module + "/schema"},
 		g.Decls...)
 }
 
+// ProblemsFile has the kinds of problem; it is empty where there are none.
 func (g *Writer) ProblemsFile() string {
 	if g.Kinds == nil {
 		return ""
@@ -170,6 +204,7 @@ func (g *Writer) ProblemsFile() string {
 	)
 }
 
+// NonEmpty is a text, or another one where it is empty.
 func NonEmpty(text, otherwise string) string {
 	if text == "" {
 		return otherwise
@@ -177,4 +212,5 @@ func NonEmpty(text, otherwise string) string {
 	return text
 }
 
+// OneLine is a text without line breaks.
 func OneLine(text string) string { return strings.Join(strings.Fields(text), " ") }

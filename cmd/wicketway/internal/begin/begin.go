@@ -65,24 +65,12 @@ func (g *generator) partsFile() string {
 		golang.NonEmpty(g.Document.Info.Title, "API"),
 		golang.NonEmpty(g.Document.Info.Version, "1.0.0"),
 	)
-	return strings.Replace(
-		g.File(
-			[]string{
-				"context",
-				"time",
-				"github.com/go-json-experiment/json/jsontext",
-				golang.Module,
-				golang.Module + "/exchange",
-				golang.Module + "/problem",
-				golang.Module + "/schema",
-			},
-			append(
-				[]string{info, parts},
-				g.functions...)...),
-		"package "+g.Package,
-		"// Package "+g.Package+" serves the contract "+golang.OneLine(g.Document.Info.Title)+".\npackage "+g.Package,
-		1,
-	)
+	about := "// Package " + g.Package + " serves the contract " + golang.OneLine(g.Document.Info.Title) + ".\n"
+	imports := []string{
+		"context", "time", "github.com/go-json-experiment/json/jsontext", golang.Module, golang.Module + "/exchange", golang.Module + "/problem",
+		golang.Module + "/schema",
+	}
+	return g.Documented(about, imports, append([]string{info, parts}, g.functions...)...)
 }
 
 func (g *generator) testFile(file string) string {
