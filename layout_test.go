@@ -44,6 +44,7 @@ var mayImport = map[string][]string{
 	"translate":       {"core", "translate"},
 	"client":          {"schema", "problem"},
 	"client/generate": {"core"},
+	"client/named":    {"core", "client"},
 	"wicketwaytest":   {".", "core", "exchange", "adapt", "format", "contract"},
 	"cmd":             {"*"},
 	"examples":        {"*"},

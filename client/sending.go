@@ -67,12 +67,15 @@ func (o *Operation[In, Out]) sending(c *Client, in In) (*sending, error) {
 	return s, nil
 }
 
+// hasFiles reports whether the body is a form with files.
+func (s *sending) hasFiles() bool { return s.plan != nil && s.plan.files != nil }
+
 // body gives the body once more; once says that it cannot be read twice.
 func (s *sending) body() (body io.Reader, media string, once bool) {
 	o := &s.outgoing
 	media = cmp.Or(s.media, o.Header.Get("Content-Type"))
 	switch {
-	case s.plan.files != nil:
+	case s.hasFiles():
 		body, media = s.form()
 		return body, media, true
 	case o.Reader != nil:
@@ -218,7 +221,7 @@ func (s *sending) send(ctx context.Context) (*http.Response, error) {
 }
 
 func (s *sending) once() bool {
-	return s.plan.files != nil || s.outgoing.Reader != nil || s.outgoing.Items.IsValid()
+	return s.hasFiles() || s.outgoing.Reader != nil || s.outgoing.Items.IsValid()
 }
 
 // named says which operation an error is about, where it is not that of the other side.
@@ -347,4 +350,34 @@ func linked(resp *http.Response, relation string) string {
 		}
 	}
 	return ""
+}
+
+// A Raw request is one for an operation that is known by its name alone: calls by name make it of a contract.
+type Raw struct {
+	Name, Method string
+	Target       string // path and query, below the address of the client
+	Header       http.Header
+	Body         []byte    // nil: none, or
+	Reader       io.Reader // one that is read but once
+	Public       bool      // no credentials are sent
+}
+
+// Send sends a request as it is, with the credentials of the client, and as often as others are. The body of the answer is
+// to be closed; one that is an error becomes one.
+func (c *Client) Send(ctx context.Context, r Raw) (*http.Response, error) {
+	return c.raw(r).send(ctx)
+}
+
+// Request makes that request, with its credentials, without sending it.
+func (c *Client) Request(ctx context.Context, r Raw) (*http.Request, error) {
+	return c.raw(r).request(ctx, false)
+}
+
+func (c *Client) raw(r Raw) *sending {
+	header := r.Header.Clone()
+	if header == nil {
+		header = http.Header{}
+	}
+	return &sending{client: c, name: r.Name, method: r.Method, target: c.base + r.Target, accept: "application/json", public: r.Public,
+		outgoing: bind.Outgoing{Header: header, Body: r.Body, Reader: r.Reader}}
 }

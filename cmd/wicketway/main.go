@@ -42,14 +42,17 @@ func newRoot() *cobra.Command {
 	root.SetHelpCommand(helpCommand())
 	cobra.EnableCommandSorting = false // they are in the order in which one needs them
 	root.AddCommand(newCommand(), addCommand(), watchCommand(), routesCommand(), explainCommand(), problemsCommand(),
-		retireCommand(), contractCommand(), compareCommand(), clientCommand(), probeCommand(), demoCommand(), tokenCommand(), schemaCommand(), completionCommand())
+		retireCommand(), contractCommand(), compareCommand(), clientCommand(), callCommand(), probeCommand(), demoCommand(), tokenCommand(), schemaCommand(), completionCommand())
 	arrange(root)
 	return root
 }
 
 // run is the tool as a function: arguments in, exit status out.
 func run(ctx context.Context, args []string, out, errs io.Writer) int {
-	root := newRoot()
+	return runRoot(ctx, newRoot(), args, out, errs)
+}
+
+func runRoot(ctx context.Context, root *cobra.Command, args []string, out, errs io.Writer) int {
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)

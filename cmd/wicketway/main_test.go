@@ -179,7 +179,7 @@ func TestCommands(t *testing.T) {
 		{"demmo", time.Minute, 2, "", `unknown command "demmo"; known: demo`},
 		{"help demmo", time.Minute, 2, "", `unknown command "demmo"`},
 		{"help token show", time.Minute, 0, "wicketway token show TOKEN", ""},
-		{"schema demo", time.Minute, 2, "", `no command "demo" prints JSON; known: compare, contract check, explain`},
+		{"schema demo", time.Minute, 2, "", `no command "demo" prints JSON; known: call, compare, contract check, explain`},
 		{"completion tcsh", time.Minute, 2, "", "no script for the shell tcsh; known: bash, fish, powershell, zsh"},
 		{"watch a b", time.Minute, 2, "", `unexpected argument "b": wicketway watch PACKAGE [-- ARGUMENTS]`},
 		{"watch ../../route", time.Minute, 2, "", "../../route is the package route; name a program"},

@@ -86,24 +86,26 @@ example gets one. Exit status 1 says that there are findings.`,
 	return c
 }
 
+// readToken reads the token in a file.
+func readToken(file string) (string, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return "", err
+	}
+	token := strings.TrimSpace(string(text))
+	if token == "" || strings.ContainsAny(token, " \t\r\n") {
+		return "", fmt.Errorf("%s has no token: it must have one, and nothing else", file)
+	}
+	return token, nil
+}
+
 // tokens reads those of the callers.
 func (p *probing) tokens() error {
-	read := func(file string) (string, error) {
-		text, err := os.ReadFile(file)
-		if err != nil {
-			return "", err
-		}
-		token := strings.TrimSpace(string(text))
-		if token == "" || strings.ContainsAny(token, " \t\r\n") {
-			return "", fmt.Errorf("%s has no token: it must have one, and nothing else", file)
-		}
-		return token, nil
-	}
 	if token := os.Getenv("WICKETWAY_TOKEN"); token != "" {
 		p.settings.Tokens = append(p.settings.Tokens, token)
 	}
 	for _, file := range p.tokenFiles {
-		token, err := read(file)
+		token, err := readToken(file)
 		if err != nil {
 			return err
 		}
@@ -112,7 +114,7 @@ func (p *probing) tokens() error {
 	p.settings.Other = os.Getenv("WICKETWAY_OTHER_TOKEN")
 	if p.otherFile != "" {
 		var err error
-		p.settings.Other, err = read(p.otherFile)
+		p.settings.Other, err = readToken(p.otherFile)
 		return err
 	}
 	return nil

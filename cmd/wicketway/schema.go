@@ -18,6 +18,7 @@ import (
 
 // printed are the types of what commands print with --json.
 var printed = map[string]reflect.Type{
+	"call":              reflect.TypeFor[called](),
 	"contract check":    reflect.TypeFor[[]contractcheck.Finding](),
 	"compare":           reflect.TypeFor[[]contract.Change](),
 	"explain":           reflect.TypeFor[explanation](),

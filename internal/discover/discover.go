@@ -122,12 +122,20 @@ type answer struct {
 	body   []byte
 }
 
-func get(ctx context.Context, client *http.Client, at *url.URL) (a answer, err error) {
+func get(ctx context.Context, client *http.Client, at *url.URL) (answer, error) {
+	return getIf(ctx, client, at, "")
+}
+
+// getIf gets something unless it has a tag.
+func getIf(ctx context.Context, client *http.Client, at *url.URL, tag string) (a answer, err error) {
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
 	if err != nil {
 		return a, err
 	}
 	r.Header.Set("Accept", "application/json, application/linkset+json, application/yaml;q=0.9, */*;q=0.5")
+	if tag != "" {
+		r.Header.Set("If-None-Match", tag)
+	}
 	got, err := client.Do(r)
 	if err != nil {
 		if e, is := errors.AsType[*url.Error](err); is {
@@ -171,4 +179,25 @@ func described(field string) (targets []string) {
 		}
 	}
 	return targets
+}
+
+// Again reads a contract again, if its tag is another one now; nil where it is the same.
+func Again(ctx context.Context, client *http.Client, address, tag string) (*Contract, error) {
+	at, err := url.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	got, err := getIf(ctx, client, at, tag)
+	if err != nil || got.status == http.StatusNotModified || tag != "" && got.header.Get("ETag") == tag {
+		return nil, err
+	}
+	if got.status != http.StatusOK {
+		return nil, fmt.Errorf("the contract %s was answered %d", at, got.status)
+	}
+	doc, err := yaml.Read(got.body)
+	if err != nil {
+		return nil, fmt.Errorf("the contract %s: %w", at, err)
+	}
+	found := contractAt(at, got, doc)
+	return &found, nil
 }

@@ -37,10 +37,7 @@ func (g *Writer) TypeOf(pointer string, s contract.Schema, hint string, depth in
 			return t
 		}
 	}
-	g.Note(
-		pointer,
-		"the Go type says less than the schema: values are kept as JSON, and the function has to check them",
-	)
+	g.kept(pointer)
 	return Type{Expr: g.carrier(s, hint)}
 }
 
@@ -192,7 +189,7 @@ func (g *Writer) referred(pointer, ref, hint string, depth int) (Type, bool) {
 	g.types[ref] = name
 	decl, ok := g.structOf(at, *to, name, depth+1)
 	if !ok {
-		g.Note(at, "the Go type says less than the schema: values are kept as JSON, and the function has to check them")
+		g.kept(at)
 		decl = g.carrying(*to, name)
 	}
 	g.Decls = append(g.Decls, decl)
@@ -744,6 +741,15 @@ func (g *Writer) named(hint string) string {
 		return g.nameOf(hint)
 	}
 	return g.Unique(hint)
+}
+
+// kept notes that values are kept as JSON.
+func (g *Writer) kept(pointer string) {
+	text := "the Go type says less than the schema: values are kept as JSON"
+	if !g.Client {
+		text += ", and the function has to check them"
+	}
+	g.Note(pointer, "%s", text)
 }
 
 // carrier declares a type that keeps values as JSON, and shows their schema.
