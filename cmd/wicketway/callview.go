@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"fmt"
@@ -43,8 +44,16 @@ func showAnswer(out screen, resp *http.Response, took time.Duration) error {
 	media, _, _ := strings.Cut(resp.Header.Get("Content-Type"), ";")
 	if media == "text/event-stream" || media == "application/x-ndjson" {
 		fmt.Fprintln(out)
-		_, err := io.Copy(out, io.LimitReader(resp.Body, mostOfAnswer))
-		return err
+		for lines := bufio.NewReader(resp.Body); ; {
+			line, err := lines.ReadString('\n')
+			fmt.Fprint(out, harmless(line))
+			if err == io.EOF {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+		}
 	}
 	body, err := io.ReadAll(io.LimitReader(resp.Body, mostOfAnswer))
 	if err != nil || len(body) == 0 {
@@ -98,7 +107,8 @@ func writeValue(out screen, value jsontext.Value) error {
 		case first != "" && strings.ContainsAny(first[:1], "-0123456789tfn"):
 			as = warn
 		}
-		if _, err := fmt.Fprintf(out, "%s%s%s\n", indent, out.mark(faint, harmless(name)), out.mark(as, harmless(rest))); err != nil {
+		rest, comma := strings.TrimSuffix(rest, ","), rest[len(strings.TrimSuffix(rest, ",")):]
+		if _, err := fmt.Fprintf(out, "%s%s%s%s\n", indent, out.mark(faint, harmless(name)), out.mark(as, harmless(rest)), comma); err != nil {
 			return err
 		}
 	}
