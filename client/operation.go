@@ -51,11 +51,12 @@ func (o *Operation[In, Out]) Open() *Operation[In, Out] {
 
 // A plan says how requests for an operation are made.
 type plan struct {
-	texts []string // around the parameters of the path
-	rest  bool     // the last parameter has slashes
-	bind  *bind.Plan
-	out   *check.Type // of values; nil where answers are not held against rules
-	files []struct {
+	texts  []string // around the parameters of the path
+	length int      // of all of them
+	rest   bool     // the last parameter has slashes
+	bind   *bind.Plan
+	out    *check.Type // of values; nil where answers are not held against rules
+	files  []struct {
 		Name  string
 		Index []int
 	}
@@ -106,7 +107,7 @@ func itemOf(t reflect.Type) reflect.Type {
 func (p *plan) split(path string) (names []string, err error) {
 	for rest := path; ; {
 		text, after, has := strings.Cut(rest, "{")
-		p.texts = append(p.texts, text)
+		p.texts, p.length = append(p.texts, text), p.length+len(text)
 		if !has {
 			return names, nil
 		}
@@ -124,6 +125,7 @@ func (p *plan) split(path string) (names []string, err error) {
 // target is the path with its values, and the query.
 func (p *plan) target(base string, o *bind.Outgoing) string {
 	var b strings.Builder
+	b.Grow(len(base) + p.length + 16*len(o.Path))
 	b.WriteString(base)
 	for i, text := range p.texts {
 		b.WriteString(text)

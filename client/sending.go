@@ -45,7 +45,10 @@ type sending struct {
 	in       reflect.Value
 	media    string
 	extra    http.Header // for this call alone, such as Range
+	sent     bool        // a request was made
 }
+
+var asJSON = []string{"application/json"}
 
 func (o *Operation[In, Out]) sending(c *Client, in In) (*sending, error) {
 	p, err := o.compiled()
@@ -60,7 +63,7 @@ func (o *Operation[In, Out]) sending(c *Client, in In) (*sending, error) {
 		v = v.Elem()
 	}
 	s := &sending{client: c, name: o.Name, method: o.Method, accept: cmp.Or(o.Accept, "application/json"), public: o.Public, plan: p, in: v, media: o.Media}
-	if s.outgoing, err = p.bind.Outgoing(v, len(p.texts)-1, c.settings.Unchecked); err != nil {
+	if err := p.bind.Outgoing(&s.outgoing, v, len(p.texts)-1, c.settings.Unchecked); err != nil {
 		return nil, err
 	}
 	s.target = p.target(c.base, &s.outgoing)
@@ -95,13 +98,20 @@ func (s *sending) request(ctx context.Context, again bool) (*http.Request, error
 	if err != nil {
 		return nil, fmt.Errorf("client: %w", err)
 	}
-	for _, fields := range []http.Header{s.client.settings.Header, s.outgoing.Header, s.extra} {
-		for name, values := range fields {
-			r.Header[name] = values
+	if !s.sent && s.client.settings.Header == nil && s.extra == nil { // nobody else has it
+		r.Header = s.outgoing.Header
+	} else {
+		for _, fields := range []http.Header{s.client.settings.Header, s.outgoing.Header, s.extra} {
+			for name, values := range fields {
+				r.Header[name] = values
+			}
 		}
 	}
+	s.sent = true
 	if r.Header["Accept"] == nil {
-		r.Header["Accept"] = []string{s.accept}
+		if r.Header["Accept"] = asJSON; s.accept != asJSON[0] {
+			r.Header["Accept"] = []string{s.accept}
+		}
 	}
 	if media != "" {
 		r.Header["Content-Type"] = []string{media}

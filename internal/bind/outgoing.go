@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"reflect"
 	"strings"
+	"sync"
 
 	"github.com/go-json-experiment/json"
 
@@ -21,12 +22,17 @@ type Outgoing struct {
 	Reader io.Reader   // a body that is handed on as it is
 	Form   url.Values  // of a form with files, which are with the caller
 	Items  reflect.Value
+
+	few [3]string // of the path, mostly
 }
 
-// Outgoing takes an input apart, as Write does, and holds it against the rules, as the other side would: the error is the
+// Outgoing takes an input apart into o, as Write does, and holds it against the rules, as the other side would: the error is the
 // problem that it would answer. Unchecked leaves that out.
-func (in *Plan) Outgoing(v reflect.Value, parameters int, unchecked bool) (o Outgoing, err error) {
-	o.Header, o.Path = http.Header{}, make([]string, parameters)
+func (in *Plan) Outgoing(o *Outgoing, v reflect.Value, parameters int, unchecked bool) error {
+	o.Header = http.Header{}
+	if o.Path = o.few[:min(parameters, len(o.few))]; parameters > len(o.few) {
+		o.Path = make([]string, parameters)
+	}
 	found := faults{most: in.most}
 	for i := range in.fields {
 		f := &in.fields[i]
@@ -39,12 +45,17 @@ func (in *Plan) Outgoing(v reflect.Value, parameters int, unchecked bool) (o Out
 		}
 		texts, err := f.schema.Texts(field)
 		if err != nil {
-			return o, err
+			return err
 		}
 		if !unchecked {
-			if wrong := f.schema.ReadAll(texts, reflect.New(field.Type()).Elem(), in.most); wrong != nil {
+			pool := scratch(f.typ)
+			read := pool.Get()
+			into := reflect.ValueOf(read).Elem()
+			if wrong := f.schema.ReadAll(texts, into, in.most); wrong != nil {
 				found.add(f.source, f.name, wrong...)
 			}
+			into.SetZero()
+			pool.Put(read)
 		}
 		o.put(f, texts)
 	}
@@ -53,14 +64,25 @@ func (in *Plan) Outgoing(v reflect.Value, parameters int, unchecked bool) (o Out
 		o.Header["Content-Type"] = []string{"application/x-www-form-urlencoded"}
 	}
 	if in.body != nil {
-		if err := in.outgoingBody(&o, in.body.of(v), unchecked, &found); err != nil {
-			return o, err
+		if err := in.outgoingBody(o, in.body.of(v), unchecked, &found); err != nil {
+			return err
 		}
 	}
 	if in.judges && found.items == nil && !unchecked {
 		in.judge(v, &found)
 	}
-	return o, found.problem()
+	return found.problem()
+}
+
+// scratches are values that texts are read into to be judged, by their types.
+var scratches sync.Map
+
+func scratch(t reflect.Type) *sync.Pool {
+	if pool, has := scratches.Load(t); has {
+		return pool.(*sync.Pool)
+	}
+	pool, _ := scratches.LoadOrStore(t, &sync.Pool{New: func() any { return reflect.New(t).Interface() }})
+	return pool.(*sync.Pool)
 }
 
 // put puts the texts of a field where they belong.
