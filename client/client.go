@@ -35,7 +35,7 @@ import (
 // Settings say how an API is called. The zero value is right for one that everybody may call.
 type Settings struct {
 	// HTTP sends the requests; nil: a client of its own, without a limit in time but that of the context. It follows
-	// redirects as HTTP says; tokens are not sent to another host. The trace of a request that is served goes on with it if
+	// redirects as HTTP says; neither tokens nor keys are sent to another host. The trace of a request that is served goes on with it if
 	// its transport is tracecontext.Transport.
 	HTTP *http.Client
 	// Credentials say who calls; nil: nobody.
@@ -89,13 +89,51 @@ func New(address string, s Settings) (*Client, error) {
 	c := &Client{at: *at, base: strings.TrimSuffix(at.String(), "/"), settings: s, http: s.HTTP}
 	c.settings.Most = cmp.Or(s.Most, defaultMost)
 	certificate := certificateOf(s.Credentials)
-	switch {
-	case c.http == nil:
-		c.http = &http.Client{Transport: ownTransport(certificate)}
-	case certificate != nil:
+	if c.http != nil && certificate != nil {
 		return nil, errors.New("client: a certificate and an HTTP client are given: put the certificate into its transport")
 	}
+	if c.http == nil {
+		c.http = &http.Client{Transport: ownTransport(certificate)}
+	}
+	own := *c.http
+	own.CheckRedirect = staying(c.http.CheckRedirect, s.Credentials)
+	c.http = &own
 	return c, nil
+}
+
+// mostRedirects is how many redirects are followed, where nobody else says.
+const mostRedirects = 10
+
+// staying takes keys out of requests that a redirect leads to another host; with tokens and cookies net/http does so itself.
+func staying(next func(*http.Request, []*http.Request) error, s Credentials) func(*http.Request, []*http.Request) error {
+	return func(r *http.Request, via []*http.Request) error {
+		if from := via[0].URL; r.URL.Host != from.Host || r.URL.Scheme != from.Scheme {
+			r.Header.Del("Authorization")
+			for _, name := range keysIn(s) {
+				r.Header.Del(name)
+			}
+		}
+		if next != nil {
+			return next(r, via)
+		}
+		if len(via) >= mostRedirects {
+			return fmt.Errorf("%d redirects lead nowhere", len(via))
+		}
+		return nil
+	}
+}
+
+// keysIn are the header fields that credentials have keys in.
+func keysIn(c Credentials) (names []string) {
+	switch c := c.(type) {
+	case keyed:
+		return []string{c.field}
+	case several:
+		for _, one := range c {
+			names = append(names, keysIn(one)...)
+		}
+	}
+	return names
 }
 
 // ownTransport is that of a client of its own, so that its certificate is nobody else's.

@@ -269,6 +269,29 @@ func TestCredentials(t *testing.T) {
 	}
 }
 
+// A redirect to another host takes no credentials along.
+func TestRedirectsTakeNothingAlong(t *testing.T) {
+	var seen atomic.Value
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		seen.Store(r.Header.Get("Canal-Key") + r.Header.Get("Authorization"))
+		io.WriteString(w, "[]")
+	}))
+	defer elsewhere.Close()
+	token := func(context.Context) (string, error) { return "t", nil }
+	for _, given := range []*http.Client{nil, {}, {CheckRedirect: func(*http.Request, []*http.Request) error { return nil }}} {
+		c := made(t, client.Settings{HTTP: given, Credentials: client.All(client.Key("Canal-Key", "k"), client.Bearer(token))}, func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, elsewhere.URL, http.StatusTemporaryRedirect)
+		})
+		if _, err := client.Call(t.Context(), c, list, client.None{}); err != nil || seen.Load() != "" {
+			t.Errorf("%v: %q went elsewhere", err, seen.Load())
+		}
+	}
+	c := made(t, client.Settings{}, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, r.URL.Path, http.StatusSeeOther) })
+	if _, err := client.Call(t.Context(), c, list, client.None{}); err == nil || !strings.Contains(err.Error(), "10 redirects") {
+		t.Errorf("a circle: %v", err)
+	}
+}
+
 // Pages follow their links, and stay where they are.
 func TestPages(t *testing.T) {
 	var other string

@@ -95,6 +95,8 @@ func TestClientCommand(t *testing.T) {
 		{[]string{canal, "--version", "v2", "--out", dir, "--check"}, 0, ""},
 		{[]string{canal, "--version", "v2", "--out", dir, "--package", "other", "--check"}, 1, "out of date: "},
 		{[]string{canal, "--version", "v1", "--out", dir, "--module", "canal.example/client"}, 0, "go.mod"},
+		{[]string{canal, "--version", "v2", "--js", filepath.Join(dir, "canal.mjs")}, 0, "canal.mjs"},
+		{[]string{canal, "--version", "v2", "--js", filepath.Join(dir, "canal.mjs"), "--check"}, 0, ""},
 		{[]string{canal, "--out", dir}, 2, "choose one by --version (v1, v2)"},
 		{[]string{canal}, 2, "--out FOLDER is missing"},
 		{[]string{"testdata/wrong.yaml", "--out", dir + "2"}, 0, "not as the contract has it: /paths/~1locks~1{lock}/get: "},

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -17,12 +18,12 @@ import (
 )
 
 func clientCommand() *cobra.Command {
-	var name, out, version, module string
+	var name, out, version, module, script string
 	var check, fresh bool
 	c := &cobra.Command{
 		Use:   "client CONTRACT",
-		Short: "Write a client of an API, in Go",
-		Long: `Write a client of an API, in Go: a function for each operation of the contract, types with its rules, and its kinds of
+		Short: "Write a client of an API, in Go or JavaScript",
+		Long: `Write a client of an API, in Go or JavaScript: a function for each operation of the contract, types with its rules, and its kinds of
 problem. A call with a wrong value fails before it is sent, with the faults that the API would name.
 
 CONTRACT is that of anybody's API, of OpenAPI 3.0 to 3.2. ` + originHelp + `
@@ -31,8 +32,8 @@ The same contract gives the same bytes. What cannot be said in Go is written as 
 the end. With --check nothing is written: exit status 1 says that the files are out of date.`,
 		Args: takes,
 		RunE: func(c *cobra.Command, args []string) error {
-			if out == "" {
-				return errors.New("the flag --out FOLDER is missing: it says where the client is written")
+			if out == "" && script == "" {
+				return errors.New("the flag --out FOLDER is missing: it says where the client is written (or --js FILE)")
 			}
 			from := source{screenOf(c.ErrOrStderr()), fresh}
 			all, err := from.contracts(c.Context(), args[0])
@@ -51,27 +52,37 @@ the end. With --check nothing is written: exit status 1 says that the files are 
 				}
 				return fmt.Errorf("%s has several versions: choose one by --version (%s)", args[0], strings.Join(names, ", "))
 			}
-			if name == "" {
-				name = packageName(out)
+			made := &generate.Client{Files: map[string][]byte{}}
+			if out != "" {
+				if name == "" {
+					name = packageName(out)
+				}
+				in, err := generate.Go(all[0].doc, name)
+				if err != nil {
+					return checked(err)
+				}
+				made.Notes = in.Notes
+				for file, text := range in.Files {
+					made.Files[filepath.Join(out, file)] = text
+				}
 			}
-			made, err := generate.Go(all[0].doc, name)
-			if err != nil {
-				return checked(err)
+			if script != "" {
+				made.Files[script] = generate.JS(all[0].doc)
 			}
 			if module != "" {
-				made.Files["go.mod"] = moduleFile(module)
+				made.Files[filepath.Join(out, "go.mod")] = moduleFile(module)
 			}
 			if check {
-				return checked(outdated(out, made.Files))
+				return checked(outdated(made.Files))
 			}
-			if err := os.MkdirAll(out, 0o755); err != nil {
+			if err := os.MkdirAll(cmp.Or(out, "."), 0o755); err != nil {
 				return checked(err)
 			}
 			for _, file := range slices.Sorted(maps.Keys(made.Files)) {
-				if err := os.WriteFile(filepath.Join(out, file), made.Files[file], 0o644); err != nil {
+				if err := os.WriteFile(file, made.Files[file], 0o644); err != nil {
 					return checked(err)
 				}
-				fmt.Fprintln(c.OutOrStdout(), "wrote", filepath.Join(out, file))
+				fmt.Fprintln(c.OutOrStdout(), "wrote", file)
 			}
 			for _, note := range made.Notes {
 				fmt.Fprintln(c.ErrOrStderr(), "not as the contract has it:", note)
@@ -83,17 +94,18 @@ the end. With --check nothing is written: exit status 1 says that the files are 
 	c.Flags().StringVar(&out, "out", "", "the `FOLDER` that is written into; files of a client that was there are replaced")
 	c.Flags().StringVar(&version, "version", "", "the version to write a client of")
 	c.Flags().StringVar(&module, "module", "", "make the client a module of its own, with this `PATH`")
+	c.Flags().StringVar(&script, "js", "", "write the same as an ES module with types in JSDoc into a `FILE`")
 	c.Flags().BoolVar(&check, "check", false, "write nothing; exit status 1 says that the files are out of date")
 	c.Flags().BoolVar(&fresh, "fresh", false, "build and run the program even where its description is kept")
 	return c
 }
 
 // outdated names the files that differ from what would be written.
-func outdated(folder string, files map[string][]byte) error {
+func outdated(files map[string][]byte) error {
 	var names []string
 	for _, file := range slices.Sorted(maps.Keys(files)) {
-		if text, err := os.ReadFile(filepath.Join(folder, file)); err != nil || !bytes.Equal(text, files[file]) {
-			names = append(names, filepath.Join(folder, file))
+		if text, err := os.ReadFile(file); err != nil || !bytes.Equal(text, files[file]) {
+			names = append(names, file)
 		}
 	}
 	if names == nil {

@@ -60,7 +60,7 @@ func (g *Writer) plain(pointer string, s contract.Schema, hint string, depth int
 		return g.plain(pointer, all[0], hint, depth+1)
 	}
 	for name := range s.Members() {
-		if slices.Contains(Beyond, name) && !(name == "allOf") {
+		if slices.Contains(Beyond, name) && !g.passes(pointer, name) {
 			return Type{}, false
 		}
 	}
@@ -94,6 +94,19 @@ var Beyond = []string{
 	"unevaluatedItems",
 	"$dynamicRef",
 	"$id",
+}
+
+// unheld are keywords that say which values of a type are right, and do not change what it is.
+var unheld = []string{"not", "if", "dependentSchemas", "dependentRequired", "patternProperties", "propertyNames", "contains", "unevaluatedProperties",
+	"unevaluatedItems", "minProperties", "maxProperties"}
+
+// passes reports whether a keyword is left to the other side: a caller's values are held there as well.
+func (g *Writer) passes(pointer, keyword string) bool {
+	if !g.Client || !slices.Contains(unheld, keyword) {
+		return false
+	}
+	g.Note(pointer, "%s is not held before it is sent", keyword)
+	return true
 }
 
 // texts are keywords that say nothing of values.
@@ -187,7 +200,9 @@ func (g *Writer) referred(pointer, ref, hint string, depth int) (Type, bool) {
 	}
 	name := g.nameOf(ref)
 	g.types[ref] = name
-	decl, ok := g.structOf(at, *to, name, depth+1)
+	g.begun[name] = true
+	decl, ok := g.structOf(at, *to, name, 0)
+	delete(g.begun, name)
 	if !ok {
 		g.kept(at)
 		decl = g.carrying(*to, name)
@@ -423,8 +438,8 @@ func (g *Writer) members(pointer string, s contract.Schema, to *[]member, requir
 		}
 	}
 	for name := range s.Members() {
-		if slices.Contains(Beyond, name) || name == "minProperties" || name == "maxProperties" || name == "enum" ||
-			name == "const" {
+		if (slices.Contains(Beyond, name) || name == "minProperties" || name == "maxProperties" || name == "enum" ||
+			name == "const") && !g.passes(pointer, name) {
 			return false
 		}
 	}
@@ -580,31 +595,22 @@ func (g *Writer) isAnswered(pointer string) bool {
 	return strings.Contains(pointer, "/responses/")
 }
 
+// mostReached bounds how many structs are looked into: beyond that a pointer is safe.
+const mostReached = 200
+
 // reaches reports whether a struct holds another one, or one that does.
 func (g *Writer) reaches(from, to string, seen map[string]bool) bool {
 	if seen[from] {
 		return false
 	}
-	seen[from] = true
+	if seen[from] = true; len(seen) > mostReached {
+		return true
+	}
 	return slices.ContainsFunc(g.holds[from], func(name string) bool { return name == to || g.reaches(name, to, seen) })
 }
 
-// recurs reports whether a type may contain another one: both are structs, and one is not complete yet.
-func (g *Writer) recurs(expr, of string) bool {
-	if strings.ContainsAny(expr, "[.") {
-		return false
-	}
-	for _, name := range g.types {
-		if name == expr {
-			return !slices.ContainsFunc(
-				g.Decls,
-				func(decl string) bool { return strings.Contains(decl, "type "+expr+" struct") },
-			) ||
-				expr == of
-		}
-	}
-	return false
-}
+// recurs reports whether a type may contain another one: it is a struct that is not complete yet, or that one itself.
+func (g *Writer) recurs(expr, of string) bool { return expr == of || g.begun[expr] }
 
 // fallback is a default as a rule has it; it reports false where the schema has none, or one that it does not accept.
 func (g *Writer) Fallback(pointer string, s contract.Schema) (string, bool) {

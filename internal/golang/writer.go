@@ -30,6 +30,7 @@ type Writer struct {
 	patches  bool                // members that can be absent are a schema.Optional
 	reserved map[string]string   // names of components that are not written yet
 	holds    map[string][]string // types of the members of structs, by the names of those
+	begun    map[string]bool     // structs that are not complete
 	structs  map[string]bool     // types that are structs, and complete
 	taken    map[string]bool     // names of the package
 	types    map[string]string   // Go types, by the components that they are of
@@ -43,7 +44,7 @@ type Writer struct {
 func New(d *contract.Document, name, header string, taken ...string) (*Writer, error) {
 	g := &Writer{
 		Document: d, Package: name, Header: header, Values: d.Values(),
-		taken: map[string]bool{}, types: map[string]string{}, kinds: map[string]string{}, noted: map[string]bool{}, structs: map[string]bool{}, reserved: map[string]string{}, holds: map[string][]string{},
+		taken: map[string]bool{}, types: map[string]string{}, kinds: map[string]string{}, noted: map[string]bool{}, structs: map[string]bool{}, reserved: map[string]string{}, begun: map[string]bool{}, holds: map[string][]string{},
 	}
 	for _, word := range taken {
 		g.taken[word] = true
