@@ -45,6 +45,7 @@ var mayImport = map[string][]string{
 	"client":          {"schema", "problem"},
 	"client/generate": {"core"},
 	"client/named":    {"core", "client"},
+	"handbook":        {".", "core", "exchange"},
 	"wicketwaytest":   {".", "core", "exchange", "adapt", "format", "contract"},
 	"cmd":             {"*"},
 	"examples":        {"*"},

@@ -114,3 +114,26 @@ func TestClientCommand(t *testing.T) {
 		t.Errorf("gofmt: %s %v", said, err)
 	}
 }
+
+// Pages are written of a document of anybody's.
+func TestHandbookCommand(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "pages")
+	for _, c := range []struct {
+		args   []string
+		status int
+		want   string
+	}{
+		{[]string{"../../docs/canal.v2.json", "--out", dir, "--address", "https://canal.example"}, 0, "wrote 20 files into " + dir + ": begin with index.html"},
+		{[]string{"../../docs/canal.v2.json"}, 2, "--out FOLDER is missing"},
+		{[]string{"call_test.go", "--out", dir}, 1, "call_test.go"},
+	} {
+		status, out, errs := runTool(time.Minute, append([]string{"handbook"}, c.args...)...)
+		if status != c.status || !strings.Contains(out+errs, c.want) {
+			t.Errorf("handbook %v: exit status %d, want %d and %q\n%s%s", c.args, status, c.status, c.want, out, errs)
+		}
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "api", "passages.book.html"))
+	if err != nil || !strings.Contains(string(text), `href="../style.css"`) || !strings.Contains(string(text), "curl -s &#39;https://canal.example/api/v2/passages") {
+		t.Errorf("%v\n%s", err, text)
+	}
+}

@@ -3,7 +3,6 @@ package main
 import (
 	"bufio"
 	"bytes"
-	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -11,13 +10,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
-	"github.com/spf13/cobra"
-
-	"github.com/wicketway/wicketway/client"
-	"github.com/wicketway/wicketway/client/named"
-	"github.com/wicketway/wicketway/contract"
 )
 
 // mostOfAnswer is how much of an answer is shown, in bytes.
@@ -113,69 +106,4 @@ func writeValue(out screen, value jsontext.Value) error {
 		}
 	}
 	return nil
-}
-
-// completeCalls is for how long a completion waits for the contract.
-const completeCalls = 2 * time.Second
-
-// complete suggests operations, and then the names of their values, and the values of enumerations.
-func (p *calling) complete(c *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
-	ctx, cancel := context.WithTimeout(c.Context(), completeCalls)
-	defer cancel()
-	const silent = cobra.ShellCompDirectiveNoFileComp
-	var api *named.API
-	var doc *contract.Document
-	if strings.HasPrefix(p.at, "http") {
-		api, doc, _, _, _ = p.open(ctx, screen{Writer: io.Discard})
-	}
-	if api == nil { // what was last described here
-		d, ok := near(c)
-		if !ok {
-			return nil, silent
-		}
-		all, err := contractsOf(d)
-		if err != nil || len(all) == 0 {
-			return nil, silent
-		}
-		doc = all[len(all)-1].doc
-		if api, err = named.Of(doc, defaultAddress, client.Settings{}); err != nil {
-			return nil, silent
-		}
-	}
-	if len(args) == 0 {
-		var names []string
-		for _, o := range api.Operations() {
-			if strings.HasPrefix(o.Name, begun) {
-				names = append(names, o.Name+"\t"+o.Summary)
-			}
-		}
-		return names, silent
-	}
-	o, err := api.Find(args[0])
-	if err != nil {
-		return nil, silent
-	}
-	if name, value, has := strings.Cut(begun, "="); has {
-		var suggestions []string
-		var values []jsontext.Value
-		list, _ := resolved(doc, o.SchemaOf(name)).Get("enum")
-		json.Unmarshal(list, &values)
-		for _, one := range values {
-			var text string
-			if json.Unmarshal(one, &text) != nil {
-				text = string(one)
-			}
-			if strings.HasPrefix(text, value) {
-				suggestions = append(suggestions, name+"="+text)
-			}
-		}
-		return suggestions, silent
-	}
-	var names []string
-	for _, name := range namesOf(o) {
-		if strings.HasPrefix(name, begun) {
-			names = append(names, name+"=")
-		}
-	}
-	return names, silent | cobra.ShellCompDirectiveNoSpace
 }

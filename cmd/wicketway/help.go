@@ -35,6 +35,7 @@ var commandHelp = map[string]struct{ group, example string }{
 	"contract check": {"", "wicketway contract check canal.yaml"},
 	"contract start": {"", "wicketway contract start canal.yaml --out canal"},
 	"compare":        {"look", "wicketway compare main:./examples/canal ./examples/canal"},
+	"handbook":       {"look", "wicketway handbook ./examples/canal --out pages"},
 	"call":           {"try", "wicketway call passages.book lock=bell direction=up slot=2027-05-04T09:30:00Z crew=3"},
 	"client":         {"begin", "wicketway client canal.yaml --package canal --out canal"},
 	"probe":          {"try", "wicketway probe http://127.0.0.1:8080 --version v2 --seed 7"},

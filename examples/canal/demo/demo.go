@@ -34,6 +34,7 @@ import (
 	"github.com/wicketway/wicketway/examples/canal/tokens"
 	"github.com/wicketway/wicketway/examples/identity"
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/handbook"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -238,6 +239,8 @@ func (c *Canal) build(successor string, more ...wicketway.Part) (*wicketway.API,
 		wicketway.Chain(secure.Headers(secure.Settings{}), cors.Allow(cors.From(consoles...), cors.Settings{}),
 			compress.Bodies(compress.Settings{}), compress.Requests(compress.Unpacking{}), cache.Headers(cache.Control{})),
 		wicketway.Group(wicketway.Unlisted(), health.Routes(c.ready)), // for those who watch over it
+		wicketway.At("/handbook", handbook.Pages()),
+		wicketway.Handle("GET /", http.RedirectHandler("/handbook", http.StatusSeeOther), wicketway.Unlisted(), wicketway.Summary("To the handbook")),
 		wicketway.At("/api", append(more,
 			wicketway.Guard(c.guard),
 			wicketway.Group(wicketway.Public(), wicketway.Contracts("/contracts", yaml.Format())),

@@ -1,0 +1,136 @@
+package handbook_test
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/contract"
+	"github.com/wicketway/wicketway/contract/yaml"
+	"github.com/wicketway/wicketway/handbook"
+	"github.com/wicketway/wicketway/problem"
+)
+
+type berth struct {
+	Berth string  `json:"berth" rule:"pattern=^[a-z]+$" note:"Its slug"`
+	Width float64 `json:"width" rule:"minimum=1 maximum=9.5"`
+	Kind  string  `json:"kind,omitzero" rule:"enum=dry|wet"`
+}
+
+type newBerth struct {
+	Notify int   `from:"query notify" rule:"minimum=0 maximum=3 default=1"`
+	Body   berth `from:"body"`
+}
+
+var errFull = problem.Define(http.StatusConflict, "harbour-full", "The harbour is full").Means("Try <b>later</b>.")
+
+func built(t *testing.T, parts ...wicketway.Part) *wicketway.API {
+	t.Helper()
+	api, err := wicketway.Build(wicketway.Info{Title: "Harbour", Version: "1.0.0", Description: "Berths & `POST <x>`.\n\nA second paragraph."}, parts...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return api
+}
+
+func make1(context.Context, newBerth) (berth, error)        { return berth{}, nil }
+func list(context.Context, wicketway.None) ([]berth, error) { return nil, nil }
+func get(api http.Handler, path string) *httptest.ResponseRecorder {
+	w := httptest.NewRecorder()
+	api.ServeHTTP(w, httptest.NewRequest("GET", path, nil))
+	return w
+}
+
+// What a reader finds where, in an API without versions and in one with some.
+func TestPages(t *testing.T) {
+	routes := wicketway.At("/berths", wicketway.Route("POST /", make1, wicketway.Name("berths.make"), wicketway.Summary("A new berth"), wicketway.Fails(errFull)),
+		wicketway.Route("GET /", list, wicketway.Name("berths.list"), wicketway.Summary("All berths")))
+	plain := built(t, routes, wicketway.At("/handbook", handbook.Pages()))
+	versions := built(t, wicketway.At("/api", wicketway.Version("v1", routes), wicketway.Version("v2", routes)), wicketway.At("/docs/handbook", handbook.Pages()))
+	for _, c := range []struct {
+		api    http.Handler
+		path   string
+		status int
+		want   []string
+		lacks  []string
+	}{
+		{plain, "/handbook", 303, nil, nil},
+		{plain, "/handbook/api/", 200, []string{"<h1>Harbour</h1>", "<p>Berths &amp; <code>POST &lt;x&gt;</code>.</p><p>A second", `<a href="/handbook/api/berths.make">A new berth</a>`, "<b>GET</b> /berths"}, []string{"<script"}},
+		{plain, "/handbook/api/?q=width+POST", 200, []string{"berths.make"}, []string{"berths.list"}},
+		{plain, "/handbook/api/?q=harbour-full", 200, []string{"berths.make"}, []string{"berths.list"}},
+		{plain, "/handbook/api/?q=%3Cscript%3E", 200, []string{"Nothing has all of these words", "&lt;script&gt;"}, []string{"<script"}},
+		{plain, "/handbook/api/berths.make", 200, []string{"<h1>A new berth</h1>", "Who may call: everyone.", "0 to 3, 1 if absent", "like ^[a-z]&#43;$", "1 to 9.5", "one of dry, wet", "Its slug", "<b>harbour-full</b> The harbour is full", "Try &lt;b&gt;later", "&#34;code&#34;: &#34;harbour-full&#34;", "curl -s "}, nil},
+		{plain, "/handbook/api/problems", 200, []string{`<section id="harbour-full"><h2>409 harbour-full</h2>`, `<a href="/handbook/api/berths.make">POST /berths</a>`}, nil},
+		{plain, "/handbook/api/nothing", 404, []string{"nothing"}, nil},
+		{plain, "/handbook/v9/", 404, nil, nil},
+		{plain, "/handbook/style.css", 200, []string{"--paper"}, nil},
+		{versions, "/docs/handbook", 200, []string{`<a href="v1/">v1</a>`, `href="/docs/handbook/style.css"`}, nil},
+		{versions, "/docs/handbook/v2/", 200, []string{`<a href="/docs/handbook/v1/">v1</a>`, "/api/v2/berths"}, []string{"/api/v1/berths"}},
+		{versions, "/docs/handbook/v1/berths.list", 200, []string{"list of", "<b>GET</b> /api/v1/berths"}, nil},
+	} {
+		w := get(c.api, c.path)
+		if w.Code != c.status {
+			t.Errorf("%s: %d, want %d\n%s", c.path, w.Code, c.status, w.Body)
+		}
+		for _, want := range c.want {
+			if !strings.Contains(w.Body.String(), want) {
+				t.Errorf("%s: no %q in\n%s", c.path, want, w.Body)
+			}
+		}
+		for _, lacks := range c.lacks {
+			if strings.Contains(w.Body.String(), lacks) {
+				t.Errorf("%s: %q is in it", c.path, lacks)
+			}
+		}
+		if policy := w.Header().Get("Content-Security-Policy"); c.status == 200 && strings.Contains(w.Header().Get("Content-Type"), "html") && !strings.HasPrefix(policy, "default-src 'none'") {
+			t.Errorf("%s: the policy is %q", c.path, policy)
+		}
+	}
+	first := get(plain, "/handbook/api/berths.make")
+	r := httptest.NewRequest("GET", "/handbook/api/berths.make", nil)
+	r.Header.Set("If-None-Match", first.Header().Get("ETag"))
+	w := httptest.NewRecorder()
+	if plain.ServeHTTP(w, r); w.Code != http.StatusNotModified {
+		t.Errorf("the same page again: %d", w.Code)
+	}
+}
+
+// What a contract holds never becomes markup, and no page asks another host for anything.
+func TestHostileContracts(t *testing.T) {
+	const evil = `</title><script>alert(1)</script><img src=x onerror=alert(1)>"'` + "`x`" + `{{.}}`
+	text := `{"openapi":"3.1.0","info":{"title":EVIL,"version":EVIL,"description":EVIL},"tags":[{"name":EVIL,"description":EVIL}],"paths":{"/a":{"post":{"operationId":EVIL,"tags":[EVIL],"summary":EVIL,"description":EVIL,
+		"parameters":[{"name":EVIL,"in":"query","description":EVIL,"schema":{"type":"string","pattern":EVIL,"default":EVIL,"enum":[EVIL]}}],"requestBody":{"content":{"application/json":{"schema":{"$ref":"#/components/schemas/S"},"example":{EVIL:EVIL}}}},
+		"responses":{"200":{"description":EVIL,"headers":{"X":{"description":EVIL}},"content":{"application/json":{"schema":{"$ref":"#/components/schemas/S"}}}},"409":{"description":EVIL,"content":{"application/problem+json":{"schema":{"description":EVIL,"type":"object","properties":{"code":{"const":EVIL},"title":{"const":EVIL}},"required":["code","title"]}}}}}}}},
+		"components":{"securitySchemes":{"k":{"type":"apiKey","in":"header","name":EVIL}},"schemas":{"S":{"type":"object","properties":{EVIL:{"description":EVIL,"$ref":"#/components/schemas/S"}}}}}}`
+	quoted := strings.NewReplacer(`"`, `\"`).Replace(evil)
+	d, err := yaml.Read([]byte(strings.ReplaceAll(text, "EVIL", `"`+quoted+`"`)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	files, err := handbook.Write(t.Context(), dir, map[string]*contract.Document{"v1": d}, []string{"v1"}, "http://a.example")
+	if err != nil || len(files) != 5 {
+		t.Fatalf("%v %v", files, err)
+	}
+	markup := regexp.MustCompile(`(?i)<(script|img|iframe|link [^>]*https?:)|\son[a-z]+=|javascript:`)
+	for _, file := range files {
+		if rel, err := filepath.Rel(dir, file); err != nil || strings.HasPrefix(rel, "..") {
+			t.Errorf("%s is outside of the folder", file)
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, found := range markup.FindAll(text, -1) {
+			if quotedIn := regexp.MustCompile(`&#34;|&lt;`); !quotedIn.Match(text) || !strings.HasPrefix(string(found), " on") {
+				t.Errorf("%s: %s", file, found)
+			}
+		}
+	}
+}
