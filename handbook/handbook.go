@@ -83,7 +83,7 @@ type page struct {
 const policy = "default-src 'none'; style-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 
 // Pages are the pages about the API that they are a part of: those of each version, with a search. Whatever guard is around
-// them is asked. They are in no contract.
+// them is asked; operations whose scopes the caller lacks are left out then. They are in no contract.
 func Pages() wicketway.Part {
 	b := &book{}
 	return wicketway.Group(wicketway.Unlisted(),
@@ -102,7 +102,7 @@ type book struct {
 }
 
 // read gives the sites by the names of their versions.
-func (b *book) read(r *http.Request) (map[string]*site, []string, error) {
+func (b *book) read(r *http.Request) (sites map[string]*site, names []string, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.sites != nil {
@@ -114,41 +114,59 @@ func (b *book) read(r *http.Request) (map[string]*site, []string, error) {
 	}
 	d := served.Describe()
 	from := exchange.ClientOf(r)
-	documents := map[string]*contract.Document{}
-	var names []string
+	var versions []Version
 	for _, route := range d.Routes {
-		if !route.Own && !route.Unlisted && route.Version != "" && !slices.Contains(names, route.Version) {
-			names = append(names, route.Version)
+		if route.Own || route.Unlisted || slices.ContainsFunc(versions, func(v Version) bool { return v.Name == route.Version }) || route.Version == "" {
+			continue
 		}
-	}
-	versions := names
-	if names == nil {
-		names, versions = []string{"api"}, []string{""}
-	}
-	for i, version := range versions {
-		var err error
-		if documents[names[i]], err = contract.Of(d, version); err != nil {
+		one := Version{Name: route.Version}
+		if c := route.Chosen; c != nil && c.Field == "" {
+			one.Prefix = strings.TrimSuffix(c.Under, "/") + "/" + route.Version
+		}
+		if one.Document, err = contract.Of(d, route.Version); err != nil {
 			return nil, nil, err
 		}
+		versions = append(versions, one)
 	}
-	b.sites, b.names = sitesOf(documents, names, from.Scheme+"://"+from.Host), names
+	if versions == nil {
+		one := Version{Name: "api"}
+		if one.Document, err = contract.Of(d, ""); err != nil {
+			return nil, nil, err
+		}
+		versions = append(versions, one)
+	}
+	for _, v := range versions {
+		names = append(names, v.Name)
+	}
+	b.sites, b.names = sitesOf(versions, from.Scheme+"://"+from.Host), names
 	return b.sites, names, nil
 }
 
-// sitesOf makes the handbooks of several versions, each of which knows of the others.
-func sitesOf(documents map[string]*contract.Document, names []string, address string) map[string]*site {
+// A Version is a contract, with the name of the version that it is of, and the prefix of its paths where that chooses it.
+type Version struct {
+	Name, Prefix string
+	Document     *contract.Document
+}
+
+// sitesOf makes the handbooks of several versions, each of which knows of the others, and what has changed since the one
+// before.
+func sitesOf(versions []Version, address string) map[string]*site {
 	all := map[string]*site{}
-	for _, name := range names {
-		shown := name
-		if len(names) == 1 {
+	for i, v := range versions {
+		shown := v.Name
+		if len(versions) == 1 {
 			shown = ""
 		}
-		all[name] = newSite(documents[name], shown, address)
-		for _, other := range names {
-			if other != name {
-				all[name].Others = append(all[name].Others, other)
+		s := newSite(v.Document, shown, address)
+		for _, other := range versions {
+			if other.Name != v.Name {
+				s.Others = append(s.Others, other.Name)
 			}
 		}
+		if i > 0 {
+			s.since(versions[i-1], v)
+		}
+		all[v.Name] = s
 	}
 	return all
 }
@@ -211,6 +229,9 @@ func (b *book) site(w http.ResponseWriter, r *http.Request) (*site, page, bool) 
 		wicketway.Fail(w, r, problem.NotFound.Newf("The handbook has no version %q.", version))
 		return nil, page{}, false
 	}
+	if caller := wicketway.Caller(r.Context()); caller.Subject != "" {
+		s = s.visible(caller.Scopes)
+	}
 	root := r.URL.Path[:strings.LastIndex(r.URL.Path, "/"+version+"/")+1]
 	return s, page{Name: s.Title, Site: s, Root: root, Here: root + version + "/", Searches: true}, true
 }
@@ -249,9 +270,9 @@ func sendText(w http.ResponseWriter, r *http.Request, media string, text []byte)
 	w.Write(text)
 }
 
-// Write writes the pages about contracts into a folder, by the names of their versions, as files that can be read without a
+// Write writes the pages about the versions of an API, the oldest first, into a folder, as files that can be read without a
 // server. Lines for a shell are sent to the address.
-func Write(ctx context.Context, folder string, documents map[string]*contract.Document, names []string, address string) (files []string, err error) {
+func Write(ctx context.Context, folder string, versions []Version, address string) (files []string, err error) {
 	put := func(name, kind string, p page) error {
 		p.Suffix, p.Home, p.Index = ".html", "index.html", "index.html"
 		if ctx.Err() != nil {
@@ -278,7 +299,11 @@ func Write(ctx context.Context, folder string, documents map[string]*contract.Do
 		}
 		return templates.ExecuteTemplate(f, kind, p)
 	}
-	sites := sitesOf(documents, names, address)
+	sites := sitesOf(versions, address)
+	var names []string
+	for _, v := range versions {
+		names = append(names, v.Name)
+	}
 	last := sites[names[len(names)-1]]
 	if err := put("style.css", "", page{}); err != nil {
 		return files, err

@@ -11,8 +11,8 @@ import (
 	"testing"
 
 	"github.com/wicketway/wicketway"
-	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/contract/yaml"
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/handbook"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -101,6 +101,54 @@ func TestPages(t *testing.T) {
 	}
 }
 
+type wide struct {
+	Berth string  `json:"berth" rule:"pattern=^[a-z]+$"`
+	Width float64 `json:"width" rule:"minimum=2 maximum=9.5"`
+}
+
+type named string
+
+func (n named) Scheme() exchange.Scheme {
+	return exchange.Scheme{Name: "named", Type: "http", Scheme: "Bearer"}
+}
+
+func (n named) Challenge([]string) string { return "Bearer" }
+
+func (n named) Authenticate(r *http.Request) (*exchange.Identity, error) {
+	return &exchange.Identity{Subject: "grebe", Scopes: strings.Fields(r.Header.Get("Scopes"))}, nil
+}
+
+// Behind a guard a caller sees what they may call; and a version says what has changed since the one before.
+func TestVersionsAndCallers(t *testing.T) {
+	widen := func(context.Context, struct {
+		Body wide `from:"body"`
+	}) (wide, error) {
+		return wide{}, nil
+	}
+	plain := wicketway.Route("GET /berths", list, wicketway.Name("berths.list"))
+	api := built(t, wicketway.Guard(named("")), wicketway.Version("v1", wicketway.Route("POST /berths", make1, wicketway.Name("berths.make"), wicketway.Scopes("harbour"))),
+		wicketway.Version("v2", plain, wicketway.Route("POST /berths", widen, wicketway.Name("berths.make"), wicketway.Scopes("harbour"))), wicketway.At("/handbook", handbook.Pages()))
+	for _, c := range []struct {
+		path, scopes string
+		status       int
+		want, lacks  string
+	}{
+		{"/handbook/v2/", "", 200, "berths.list", "berths.make"},
+		{"/handbook/v2/", "harbour", 200, "berths.make", "nothing at all"},
+		{"/handbook/v2/berths.make", "", 404, "", "minimum"},
+		{"/handbook/v2/berths.make", "harbour", 200, `<span class="breaking">breaking</span>: `, "It is new"},
+		{"/handbook/v2/berths.list", "harbour", 200, "<h2>Since v1</h2><p>It is new.</p>", "breaking"},
+		{"/handbook/v1/berths.make", "harbour", 200, "A request to paste", "Since"},
+	} {
+		r := httptest.NewRequest("GET", c.path, nil)
+		r.Header.Set("Scopes", c.scopes)
+		w := httptest.NewRecorder()
+		if api.ServeHTTP(w, r); w.Code != c.status || !strings.Contains(w.Body.String(), c.want) || strings.Contains(w.Body.String(), c.lacks) {
+			t.Errorf("%s with %q: %d, want %d and %q, without %q\n%s", c.path, c.scopes, w.Code, c.status, c.want, c.lacks, w.Body)
+		}
+	}
+}
+
 // What a contract holds never becomes markup, and no page asks another host for anything.
 func TestHostileContracts(t *testing.T) {
 	const evil = `</title><script>alert(1)</script><img src=x onerror=alert(1)>"'` + "`x`" + `{{.}}`
@@ -114,7 +162,7 @@ func TestHostileContracts(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	files, err := handbook.Write(t.Context(), dir, map[string]*contract.Document{"v1": d}, []string{"v1"}, "http://a.example")
+	files, err := handbook.Write(t.Context(), dir, []handbook.Version{{Name: "v1", Document: d}}, "http://a.example")
 	if err != nil || len(files) != 5 {
 		t.Fatalf("%v %v", files, err)
 	}

@@ -50,7 +50,62 @@ type operation struct {
 	Answers                                      []answer
 	Problems                                     []*trouble
 	Line                                         string
-	words                                        string // all that it can be found by
+	Since                                        string   // the version before
+	Changes                                      []change // since then; of one that was there
+	IsNew                                        bool
+	scopes                                       [][]string // of each way to be known
+	words                                        string     // all that it can be found by
+}
+
+// A change of an operation.
+type change struct{ Class, Reason string }
+
+// since notes for each operation what differs from the version before.
+func (s *site) since(before, now Version) {
+	old := before.Document
+	if before.Prefix != "" && now.Prefix != "" {
+		old = old.Moved(before.Prefix, now.Prefix)
+	}
+	was := map[string]bool{}
+	for path, item := range old.Paths.All() {
+		for method := range item.Operations() {
+			was[method+" "+path] = true
+		}
+	}
+	changes := map[string][]change{}
+	for _, c := range contract.Compare(old, now.Document) {
+		changes[c.Operation] = append(changes[c.Operation], change{string(c.Class), c.Reason})
+	}
+	for _, o := range s.operations {
+		o.Since = before.Name
+		if line := o.Method + " " + o.Path; was[line] {
+			o.Changes = changes[line]
+		} else {
+			o.IsNew = true
+		}
+	}
+}
+
+// visible is the handbook without what a caller with some scopes may not call.
+func (s *site) visible(scopes []string) *site {
+	may := func(o *operation) bool {
+		return len(o.scopes) == 0 || slices.ContainsFunc(o.scopes, func(way []string) bool {
+			return !slices.ContainsFunc(way, func(scope string) bool { return !slices.Contains(scopes, scope) })
+		})
+	}
+	less := *s
+	less.Areas, less.operations = nil, map[string]*operation{}
+	for _, a := range s.Areas {
+		if a.Operations = slices.DeleteFunc(slices.Clone(a.Operations), func(o *operation) bool { return !may(o) }); len(a.Operations) > 0 {
+			less.Areas = append(less.Areas, a)
+		}
+	}
+	for page, o := range s.operations {
+		if may(o) {
+			less.operations[page] = o
+		}
+	}
+	return &less
 }
 
 // A value is a parameter, a member or a header field.
@@ -147,7 +202,7 @@ func (s *site) operation(method, path string, item *contract.PathItem, o *contra
 	if end := o.Sunset(); !end.IsZero() {
 		one.Ends = end.Format("2 January 2006")
 	}
-	one.Who = s.who(o)
+	one.Who, one.scopes = s.who(o)
 	for _, p := range slices.Concat(item.Parameters, o.Parameters) {
 		if to, err := contract.Resolve[contract.Parameter](s.doc, p.Ref); p.Ref != "" && err == nil {
 			p = to
@@ -168,28 +223,31 @@ func (s *site) operation(method, path string, item *contract.PathItem, o *contra
 }
 
 // who says who may call.
-func (s *site) who(o *contract.Operation) string {
+func (s *site) who(o *contract.Operation) (text string, scopesOf [][]string) {
 	required := s.doc.Security
 	if o.Security != nil {
 		required = *o.Security
 	}
 	if len(required) == 0 {
-		return "everyone"
+		return "everyone", nil
 	}
 	var ways []string
 	for _, one := range required {
 		if one.Len() == 0 {
-			return "everyone"
+			return "everyone", nil
 		}
+		var together []string
 		for name, scopes := range one.All() {
+			together = append(together, scopes...)
 			way := "callers with " + name
 			if len(scopes) > 0 {
 				way += " and the scope " + strings.Join(scopes, ", ")
 			}
 			ways = append(ways, way)
 		}
+		scopesOf = append(scopesOf, together)
 	}
-	return strings.Join(ways, ", or ")
+	return strings.Join(ways, ", or "), scopesOf
 }
 
 func (s *site) follow(of contract.Schema) contract.Schema {

@@ -1,12 +1,12 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
 
-	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/handbook"
 )
 
@@ -29,15 +29,11 @@ CONTRACT is that of anybody's API. ` + originHelp,
 			if err != nil {
 				return err
 			}
-			documents := map[string]*contract.Document{}
-			var names []string
+			var versions []handbook.Version
 			for _, one := range all {
-				if one.version == "" {
-					one.version = "api"
-				}
-				names, documents[one.version] = append(names, one.version), one.doc
+				versions = append(versions, handbook.Version{Name: cmp.Or(one.version, "api"), Prefix: one.prefix, Document: one.doc})
 			}
-			files, err := handbook.Write(c.Context(), out, documents, names, address)
+			files, err := handbook.Write(c.Context(), out, versions, address)
 			if err != nil {
 				return checked(err)
 			}
