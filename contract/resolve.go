@@ -35,6 +35,22 @@ func Resolve[T any](d *Document, ref string) (*T, error) {
 	}
 }
 
+// Follow is a schema, or the one that it refers to, through several references. Keywords beside a reference are left out; one
+// that leads nowhere, or far in a circle, is given as it is.
+func (d *Document) Follow(s Schema) Schema {
+	for range mostReferences {
+		to, err := Resolve[Schema](d, s.Reference())
+		if s.Reference() == "" || err != nil {
+			break
+		}
+		s = *to
+	}
+	return s
+}
+
+// mostReferences is how many references in a row are followed.
+const mostReferences = 8
+
 // referenceOf is the reference that a part is; "" for others. A schema that has one is a schema.
 func referenceOf(part any) string {
 	v := reflect.ValueOf(part).Elem()

@@ -207,7 +207,7 @@ func (s *site) operation(method, path string, item *contract.PathItem, o *contra
 		if to, err := contract.Resolve[contract.Parameter](s.doc, p.Ref); p.Ref != "" && err == nil {
 			p = to
 		}
-		one.Inputs = append(one.Inputs, value{Where: p.In, Name: p.Name, Type: s.typeWords(p.Schema, 0), Rules: ruleWords(s.follow(p.Schema)), Note: p.Description, Required: p.Required})
+		one.Inputs = append(one.Inputs, value{Where: p.In, Name: p.Name, Type: s.typeWords(p.Schema, 0), Rules: ruleWords(s.doc.Follow(p.Schema)), Note: p.Description, Required: p.Required})
 	}
 	s.body(one, o)
 	s.answers(one, o)
@@ -250,17 +250,6 @@ func (s *site) who(o *contract.Operation) (text string, scopesOf [][]string) {
 	return strings.Join(ways, ", or "), scopesOf
 }
 
-func (s *site) follow(of contract.Schema) contract.Schema {
-	for range 8 {
-		to, err := contract.Resolve[contract.Schema](s.doc, of.Reference())
-		if of.Reference() == "" || err != nil {
-			break
-		}
-		of = *to
-	}
-	return of
-}
-
 // members lists those of an object, and below them those of objects and lists in it.
 func (s *site) members(of contract.Schema, depth int, seen []string) (all []value) {
 	if ref := of.Reference(); ref != "" {
@@ -269,7 +258,7 @@ func (s *site) members(of contract.Schema, depth int, seen []string) (all []valu
 		}
 		seen = append(slices.Clone(seen), ref)
 	}
-	of = s.follow(of)
+	of = s.doc.Follow(of)
 	if depth > deepest {
 		return nil
 	}
@@ -284,7 +273,7 @@ func (s *site) members(of contract.Schema, depth int, seen []string) (all []valu
 	json.Unmarshal(list, &required)
 	properties := of.Schemas("properties")
 	for name, one := range properties.All() {
-		held := s.follow(one)
+		held := s.doc.Follow(one)
 		all = append(all, value{Name: name, Type: s.typeWords(one, 0), Rules: ruleWords(held), Note: cmp.Or(one.String("description"), held.String("description")),
 			Required: slices.Contains(required, name), Depth: depth})
 		inner := one
@@ -395,7 +384,7 @@ func (s *site) troubles(one *operation, status int, r *contract.Response, m cont
 		}
 		i := slices.IndexFunc(s.Problems, func(t *trouble) bool { return t.Code == code && t.Status == status })
 		if i < 0 {
-			t := &trouble{Status: status, Code: code, Title: values.Constant(of, "title"), Meaning: s.follow(of).String("description")}
+			t := &trouble{Status: status, Code: code, Title: values.Constant(of, "title"), Meaning: s.doc.Follow(of).String("description")}
 			for name, e := range m.Examples.All() {
 				if to, err := contract.Resolve[contract.Example](s.doc, e.Ref); e.Ref != "" && err == nil {
 					e = to

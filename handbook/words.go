@@ -47,10 +47,8 @@ func ruleWords(s contract.Schema) string {
 	if value, has := s.Get("default"); has {
 		add(plain(value) + " if absent")
 	}
-	for keyword, text := range map[string]string{"readOnly": "set by the server"} {
-		if value, _ := s.Get(keyword); string(value) == "true" {
-			add(text)
-		}
+	if value, _ := s.Get("readOnly"); string(value) == "true" {
+		add("set by the server")
 	}
 	if value, _ := s.Get("writeOnly"); string(value) == "true" {
 		add("never sent back")

@@ -258,13 +258,7 @@ func (w *writing) bodyField(t golang.Type, required bool, media string) {
 
 // form writes the members of an object as fields of a form.
 func (w *writing) form(at string, s contract.Schema, base string) {
-	for range 8 {
-		to, err := contract.Resolve[contract.Schema](w.Document, s.Reference())
-		if s.Reference() == "" || err != nil {
-			break
-		}
-		s = *to
-	}
+	s = w.Document.Follow(s)
 	properties := s.Schemas("properties")
 	if properties.Len() == 0 {
 		w.Note(at, "the fields of the form are not described: it is sent as it is given")

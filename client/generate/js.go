@@ -115,7 +115,7 @@ func (g *scripting) typeOf(s contract.Schema, depth int) string {
 		for _, one := range parts {
 			all = append(all, g.typeOf(one, depth+1))
 		}
-		if s.Schemas("properties"); len(all) == 1 {
+		if len(all) == 1 {
 			return all[0]
 		}
 		return "(" + strings.Join(all, " & ") + ")"

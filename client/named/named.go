@@ -89,13 +89,13 @@ func (o *Operation) Members() (all []Member) {
 	if o.Body == nil {
 		return nil
 	}
-	s := o.follow(o.Body.Schema)
+	s := o.of.Follow(o.Body.Schema)
 	var required []string
 	list, _ := s.Get("required")
 	json.Unmarshal(list, &required)
 	properties := s.Schemas("properties")
 	for name, one := range properties.All() {
-		all = append(all, Member{name, slices.Contains(required, name), o.follow(one)})
+		all = append(all, Member{name, slices.Contains(required, name), o.of.Follow(one)})
 	}
 	return all
 }
@@ -116,18 +116,6 @@ func (o *Operation) SchemaOf(name string) contract.Schema {
 		return o.Body.Schema
 	}
 	return contract.Schema{}
-}
-
-// follow is a schema, or the one that it refers to.
-func (o *Operation) follow(s contract.Schema) contract.Schema {
-	for range 8 {
-		to, err := contract.Resolve[contract.Schema](o.of, s.Reference())
-		if s.Reference() == "" || err != nil {
-			break
-		}
-		s = *to
-	}
-	return s
 }
 
 // fresh is for how long a contract counts without asking whether it has changed.

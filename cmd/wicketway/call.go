@@ -292,7 +292,7 @@ func (p *calling) read(doc *contract.Document, o *named.Operation, args []string
 	}
 	for name, all := range several {
 		values[name] = all[0]
-		if isList := slices.Contains(resolved(doc, o.SchemaOf(name)).Types(), "array"); len(all) > 1 || isList {
+		if isList := slices.Contains(doc.Follow(o.SchemaOf(name)).Types(), "array"); len(all) > 1 || isList {
 			if list, is := all[0].([]any); is && len(all) == 1 {
 				values[name] = list
 			} else if values[name] = all; !isList && len(all) > 1 {
@@ -330,25 +330,13 @@ func fileValue(o *named.Operation, name, path string) (any, error) {
 	return string(text), nil
 }
 
-// resolved is a schema, or what it refers to.
-func resolved(doc *contract.Document, s contract.Schema) contract.Schema {
-	for range 8 {
-		to, err := contract.Resolve[contract.Schema](doc, s.Reference())
-		if s.Reference() == "" || err != nil {
-			break
-		}
-		s = *to
-	}
-	return s
-}
-
 // typed is a text as the value that a schema takes: a number, true, null, an object or a list where it has those, else a text.
 // What fits no type stays a text, which the schema refuses then.
 func typed(doc *contract.Document, s contract.Schema, text string) any {
-	s = resolved(doc, s)
+	s = doc.Follow(s)
 	types := s.Types()
 	for _, one := range slices.Concat(s.List("anyOf"), s.List("oneOf"), s.List("allOf")) {
-		types = append(types, resolved(doc, one).Types()...)
+		types = append(types, doc.Follow(one).Types()...)
 	}
 	value := jsontext.Value(text)
 	var read any
@@ -556,7 +544,7 @@ func (p *calling) complete(c *cobra.Command, args []string, begun string) ([]str
 	if name, value, has := strings.Cut(begun, "="); has {
 		var suggestions []string
 		var values []jsontext.Value
-		list, _ := resolved(doc, o.SchemaOf(name)).Get("enum")
+		list, _ := doc.Follow(o.SchemaOf(name)).Get("enum")
 		json.Unmarshal(list, &values)
 		for _, one := range values {
 			var text string

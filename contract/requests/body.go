@@ -58,15 +58,15 @@ func (o *operation) parts(value jsontext.Value) []byte {
 	var b bytes.Buffer
 	w := multipart.NewWriter(&b)
 	w.SetBoundary(boundary)
-	schemas := o.follow(o.body.Schema).Schemas("properties")
+	schemas := o.d.Follow(o.body.Schema).Schemas("properties")
 	for name, one := range contract.SchemaOf(value).Members() {
 		schema, _ := schemas.Get(name)
-		schema = o.follow(schema)
+		schema = o.d.Follow(schema)
 		var list []jsontext.Value
 		if json.Unmarshal(one, &list) != nil {
 			list = []jsontext.Value{one}
 		} else {
-			schema = o.follow(schema.One("items"))
+			schema = o.d.Follow(schema.One("items"))
 		}
 		for _, item := range list {
 			h := textproto.MIMEHeader{"Content-Disposition": {fmt.Sprintf("form-data; name=%q", name)}}

@@ -137,7 +137,7 @@ func (o *operation) places() []place {
 	var all []place
 	for _, p := range o.parameters {
 		if p.Content.Len() == 0 && !p.Schema.IsZero() {
-			all = append(all, place{parameter: p, schema: o.follow(p.Schema)})
+			all = append(all, place{parameter: p, schema: o.d.Follow(p.Schema)})
 		}
 	}
 	if body, err := o.carried(); err == nil && o.media != "" && !o.streams && rank(o.media) < 3 {
@@ -150,7 +150,7 @@ func (o *operation) places() []place {
 
 // below are the members of a value, and what is in them.
 func (o *operation) below(tokens []string, s contract.Schema, value jsontext.Value) (all []place) {
-	s = o.follow(s)
+	s = o.d.Follow(s)
 	if len(tokens) > deepest {
 		return nil
 	}
@@ -158,12 +158,12 @@ func (o *operation) below(tokens []string, s contract.Schema, value jsontext.Val
 	case jsontext.KindBeginObject:
 		properties := s.Schemas("properties")
 		for name, one := range properties.All() {
-			if o.fileType(name, o.follow(one)) != "" && !isJSON(o.media) {
+			if o.fileType(name, o.d.Follow(one)) != "" && !isJSON(o.media) {
 				continue
 			}
 			has, _ := contract.SchemaOf(value).Get(name)
 			at := append(slices.Clone(tokens), name)
-			all = append(all, place{tokens: at, schema: o.follow(one), value: has})
+			all = append(all, place{tokens: at, schema: o.d.Follow(one), value: has})
 			if isJSON(o.media) && has != nil {
 				all = append(all, o.below(at, one, has)...)
 			}
@@ -175,7 +175,7 @@ func (o *operation) below(tokens []string, s contract.Schema, value jsontext.Val
 		var items []jsontext.Value
 		if json.Unmarshal(value, &items) == nil && len(items) > 0 {
 			at := append(slices.Clone(tokens), "0")
-			all = append(all, place{tokens: at, schema: o.follow(s.One("items")), value: items[0]})
+			all = append(all, place{tokens: at, schema: o.d.Follow(s.One("items")), value: items[0]})
 			all = append(all, o.below(at, s.One("items"), items[0])...)
 		}
 	}
@@ -241,7 +241,7 @@ func (o *operation) drawnMember(at place, d drawing) (Request, error) {
 }
 
 func (o *operation) drawnParameter(p *contract.Parameter, d drawing) (Request, error) {
-	s := o.follow(p.Schema)
+	s := o.d.Follow(p.Schema)
 	value := d.value(s, nil)
 	if value == nil && p.In == "path" {
 		return o.good(nil)
@@ -348,7 +348,7 @@ func (d drawing) value(s contract.Schema, good jsontext.Value) jsontext.Value {
 		return oneOf(d, jsontext.Value(`"text"`), jsontext.Value("7"), jsontext.Value("true"), jsontext.Value("[]"), jsontext.Value("{}"))
 	}
 	if alternatives := slices.Concat(s.List("oneOf"), s.List("anyOf"), s.List("allOf")); len(alternatives) > 0 && d.IntN(2) == 0 {
-		s = d.follow(oneOf(d, alternatives...))
+		s = d.d.Follow(oneOf(d, alternatives...))
 	}
 	if all := listIn(s, "enum"); all != nil && d.IntN(2) == 0 {
 		return oneOf(d, all...)

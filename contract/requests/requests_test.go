@@ -61,8 +61,8 @@ func TestRequests(t *testing.T) {
 		{"PUT", "/locks/{lock}", `curl -s -X PUT http://a/locks/bell -H "Canal-Key: $WICKETWAY_TOKEN" -H 'trace: te' -H 'Content-Type: application/json' -d '{"name":"it'\''s","chamber":{"length":3}}'`, `
 405: the method PATCH, which the path does not have: curl -s -X PATCH http://a/locks/bell -H "Canal-Key: $WICKETWAY_TOKEN" -H 'trace: te' -H 'Content-Type: application/json' -d '{"name":"it'\''s","chamber":{"length":3}}'
 401: no credentials: curl -s -X PUT http://a/locks/bell -H 'trace: te' -H 'Content-Type: application/json' -d '{"name":"it'\''s","chamber":{"length":3}}'
-401: credentials that are none: curl -s -X PUT http://a/locks/bell -H 'Canal-Key: none' -H 'trace: te' -H 'Content-Type: application/json' -d '{"name":"it'\''s","chamber":{"length":3}}'
-422 wrong: a body that is no JSON: curl -s -X PUT http://a/locks/bell -H "Canal-Key: $WICKETWAY_TOKEN" -H 'trace: te' -H 'Content-Type: application/json' -d '{'
+401: malformed credentials: curl -s -X PUT http://a/locks/bell -H 'Canal-Key: none' -H 'trace: te' -H 'Content-Type: application/json' -d '{"name":"it'\''s","chamber":{"length":3}}'
+422 wrong: a body that is not JSON: curl -s -X PUT http://a/locks/bell -H "Canal-Key: $WICKETWAY_TOKEN" -H 'trace: te' -H 'Content-Type: application/json' -d '{'
 422 wrong: header trace is left out: curl -s -X PUT http://a/locks/bell -H "Canal-Key: $WICKETWAY_TOKEN" -H 'Content-Type: application/json' -d '{"name":"it'\''s","chamber":{"length":3}}'
 `},
 		{"POST", "/endless", "error: no body for POST /endless can be made by its schema", ""},

@@ -93,7 +93,7 @@ func (w *wrongs) ofCaller() {
 		r.Status, r.Wrong = 401, "no credentials"
 		w.all = append(w.all, r)
 	}
-	w.add(w.with(f.Name, malformed(f)), "credentials that are none", []int{401}, "token-malformed")
+	w.add(w.with(f.Name, malformed(f)), "malformed credentials", []int{401}, "token-malformed")
 	if scopes := w.asked(); scopes != nil {
 		value := strings.Replace(f.Value, Token, TokenWithoutScopes, 1)
 		w.add(w.with(f.Name, value), "without the scope "+strings.Join(scopes, ", "), []int{403}, "scope-missing")
@@ -120,7 +120,7 @@ func (w *wrongs) ofMedia() {
 	}
 	r := w.good
 	r.Body = []byte("{")
-	w.add(r, "a body that is no JSON", []int{400, 422}, "input-unreadable")
+	w.add(r, "a body that is not JSON", []int{400, 422}, "input-unreadable")
 }
 
 // faults adds a request whose value is of another type, or breaks a rule.
@@ -194,7 +194,7 @@ var ofTypes = []string{"-9223372036854775808", "9223372036854775807", "184467440
 // breaks are values that break one rule of a schema each. Of texts everything can be written, so that numbers are the only
 // ones of another type.
 func (w *wrongs) breaks(s contract.Schema, isText bool) (all []broken) {
-	s = w.follow(s)
+	s = w.d.Follow(s)
 	for _, keyword := range rules {
 		value, has := s.Get(keyword)
 		if !has {
@@ -219,18 +219,6 @@ func (w *wrongs) breaks(s contract.Schema, isText bool) (all []broken) {
 	return all
 }
 
-// follow is a schema, or the one that it refers to.
-func (m *Maker) follow(s contract.Schema) contract.Schema {
-	for range 8 {
-		to, err := contract.Resolve[contract.Schema](m.d, s.Reference())
-		if s.Reference() == "" || err != nil {
-			break
-		}
-		s = *to
-	}
-	return s
-}
-
 // ofBody breaks each rule of each member.
 func (w *wrongs) ofBody() {
 	carried, err := w.carried()
@@ -250,7 +238,7 @@ const deepest = 4
 // members breaks what is said of an object and of its members. Put gives the body with another value in the place of this
 // one.
 func (w *wrongs) members(pointer string, s contract.Schema, value jsontext.Value, put func(jsontext.Value, string, broken), depth int) {
-	s = w.follow(s)
+	s = w.d.Follow(s)
 	var has map[string]jsontext.Value
 	if depth > deepest || json.Unmarshal(value, &has) != nil || has == nil {
 		return
@@ -277,7 +265,7 @@ func (w *wrongs) members(pointer string, s contract.Schema, value jsontext.Value
 	properties := s.Schemas("properties")
 	for name, one := range properties.All() {
 		at := pointer + "/" + name
-		if w.fileType(name, w.follow(one)) != "" && !isJSON(w.media) {
+		if w.fileType(name, w.d.Follow(one)) != "" && !isJSON(w.media) {
 			continue // of bytes no rule is written in a schema
 		}
 		for _, b := range w.breaks(one, !isJSON(w.media)) {

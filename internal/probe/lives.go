@@ -225,15 +225,15 @@ func (p *prober) lists() {
 			if q.In != "query" || !slices.Contains(q.Schema.Types(), "integer") {
 				continue
 			}
-			small, is := number1(q.Schema, "minimum")
-			if large, has := number1(q.Schema, "maximum"); is && has && small > 0 && large > small {
+			small, is := wholeIn(q.Schema, "minimum")
+			if large, has := wholeIn(q.Schema, "maximum"); is && has && small > 0 && large > small {
 				p.pages(o, q.Name, small, large)
 			}
 		}
 	}
 }
 
-func number1(s contract.Schema, keyword string) (n int64, is bool) {
+func wholeIn(s contract.Schema, keyword string) (n int64, is bool) {
 	value, has := s.Get(keyword)
 	return n, has && json.Unmarshal(value, &n) == nil
 }

@@ -32,7 +32,7 @@ func (p *prober) finish() {
 				t.Skipped = "nothing that can be deleted was created"
 			}
 		case time.Now().Before(o.paused):
-			t.Skipped = fmt.Sprintf("it answered 429, and is to be left alone for another %v", time.Until(o.paused).Round(time.Second))
+			t.Skipped = fmt.Sprintf("it answered 429, and asks to wait another %v", time.Until(o.paused).Round(time.Second))
 		}
 		for _, status := range o.statuses {
 			if o.got[status] == 0 && t.Skipped == "" {
@@ -67,7 +67,7 @@ func (p *prober) whyNot(o *operation, status int) string {
 	case status < 400:
 		return "the same request gets another success"
 	case status >= 500:
-		return "what is wrong in the server cannot be asked for"
+		return "no request can provoke a failure of the server"
 	}
 	if why := unasked[status]; why != "" {
 		return why

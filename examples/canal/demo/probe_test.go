@@ -171,7 +171,7 @@ func TestProbeFindsDefects(t *testing.T) {
 			}
 		}), at: "locks.find", want: `no media type "text/plain"`},
 		{name: "a guard is left off", request: as("GET /api/v2/passages", "", canal.Skipper), at: "passages.list", want: "no credentials"},
-		{name: "any token is taken", request: as("POST /api/v2/passages", "Bearer none", canal.Skipper), at: "passages.book", want: "credentials that are none"},
+		{name: "any token is taken", request: as("POST /api/v2/passages", "Bearer none", canal.Skipper), at: "passages.book", want: "malformed credentials"},
 		{name: "a scope is not asked", request: as("PUT /api/v2/locks", "Bearer "+canal.Skipper, canal.Keeper), at: "locks.operate", want: "without the scope locks:operate"},
 		{name: "a maximum is not checked", request: sent("POST /api/v2/passages", `"crew":41`, `"crew":40`), at: "passages.book", want: "the member /crew breaks maximum (40)"},
 		{name: "an enumeration is not checked", request: sent("PUT /api/v2/locks", `"state":"[^"]*"`, `"state":"open"`), at: "locks.operate", want: "the member /state breaks enum"},

@@ -113,7 +113,7 @@ var steps = []step{
 	{title: "A method that does not apply", of: "v2 locks.find", wrong: "the method PATCH, which the path does not have", code: "method-not-allowed",
 		holds: []string{"Allow: GET, HEAD, OPTIONS"}},
 	{title: "Booking without a token", of: "v2 passages.book", wrong: "no credentials", holds: []string{"Www-Authenticate: Bearer"}},
-	{title: "Booking with a malformed token", of: "v2 passages.book", wrong: "credentials that are none"},
+	{title: "Booking with a malformed token", of: "v2 passages.book", wrong: "malformed credentials"},
 	{title: "Booking with a token that has expired", line: "GET /v2/passages", as: "expired", status: 401,
 		code: "token-expired", holds: []string{`error="invalid_token"`}},
 	{title: "A token that somebody else has signed", line: "GET /v2/passages", as: "foreign", status: 401,
@@ -226,7 +226,7 @@ var steps = []step{
 	{title: "Text where a number is due", line: "POST /v2/passages", as: "skipper", header: asJSON,
 		body: `{"lock":"bell","direction":"up","slot":"at noon","crew":"many"}`, status: 400, code: "input-unreadable",
 		items: []string{"body /slot format", "body /crew type"}},
-	{title: "A body that is not JSON", of: "v2 passages.book", wrong: "a body that is no JSON", as: "skipper", items: []string{"body  syntax"}},
+	{title: "A body that is not JSON", of: "v2 passages.book", wrong: "a body that is not JSON", as: "skipper", items: []string{"body  syntax"}},
 	{title: "A body of another type", of: "v2 passages.book", wrong: "the media type text/plain", as: "skipper", holds: []string{"Accept: application/json"}},
 	{title: "A body of more than 1 MiB", line: "POST /v2/passages", as: "skipper", header: asJSON, body: `{"lock":"` +
 		strings.Repeat("x", 1<<20) + `"}`, status: 413, code: "body-too-large"},
