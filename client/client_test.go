@@ -464,6 +464,18 @@ func TestTransfers(t *testing.T) {
 	if _, err := client.Call(t.Context(), c, imports, many{func(yield func(lock, error) bool) { yield(lock{}, failed) }}); !errors.Is(err, failed) {
 		t.Errorf("a stream that fails: %v", err)
 	}
+	nobody, err := client.New("http://127.0.0.1:1", client.Settings{Credentials: client.Bearer(func(context.Context) (string, error) { return "", failed })})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan struct{})
+	if _, err := client.Call(t.Context(), nobody, imports, many{func(yield func(lock, error) bool) {
+		defer close(ended)
+		yield(lock{"bell", "open"}, nil)
+	}}); !errors.Is(err, failed) {
+		t.Errorf("without a token: %v", err)
+	}
+	<-ended // though nobody has read it
 	plan := client.Describe[client.None, *client.Content]("plan", "GET", "/plan")
 	content, err := client.Download(t.Context(), c, plan, client.None{})
 	if err != nil {

@@ -96,6 +96,9 @@ func (s *sending) request(ctx context.Context, again bool) (*http.Request, error
 	body, media, _ := s.body()
 	r, err := http.NewRequestWithContext(ctx, s.method, s.target, body)
 	if err != nil {
+		if pipe, is := body.(io.Closer); is { // or else who writes into it would wait for ever
+			pipe.Close()
+		}
 		return nil, fmt.Errorf("client: %w", err)
 	}
 	if !s.sent && s.client.settings.Header == nil && s.extra == nil { // nobody else has it
@@ -117,7 +120,9 @@ func (s *sending) request(ctx context.Context, again bool) (*http.Request, error
 		r.Header["Content-Type"] = []string{media}
 	}
 	if c := s.client.settings.Credentials; c != nil && !s.public {
-		err = c.Apply(r, again)
+		if err = c.Apply(r, again); err != nil && r.Body != nil {
+			r.Body.Close()
+		}
 	}
 	return r, err
 }
