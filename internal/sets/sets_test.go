@@ -261,7 +261,7 @@ func (d drawing) near(s *sets.Set) (all []sets.Value) {
 func TestCertainty(t *testing.T) {
 	d := drawing{rand.New(rand.NewPCG(*seed, 7))}
 	verdicts := map[sets.Verdict]int{}
-	pairs := 2000
+	pairs := 800
 	if testing.Short() {
 		pairs = 300
 	}
