@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"maps"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -127,6 +128,12 @@ func (a *API) describeProblem(w http.ResponseWriter, r *http.Request, code strin
 	if !known {
 		return problem.NotFound.Newf("No kind of problem has the code %q.", clip.Text(code, 100))
 	}
+	if _, fixed := a.catalogue()[code]; fixed && a.doc.problems != "" && answer.PrefersPage(r) {
+		writer.AddVary(w.Header(), "Accept")
+		w.Header().Set("Location", a.doc.problems+url.PathEscape(code))
+		w.WriteHeader(http.StatusSeeOther)
+		return nil
+	}
 	return answer.JSONOrPage(w, r, info, func(page *bytes.Buffer) {
 		answer.WriteKind(page, answer.Kind{
 			Status:  info.Status,
@@ -162,19 +169,28 @@ const catalogPath = "/.well-known/api-catalog"
 // publish finds the contracts that are served, and leads to them from where callers begin: GET of the prefix of all, and of
 // those of versions.
 func (a *API) publish() {
-	if a.published = a.findPublished(); a.published == nil {
+	a.published, a.doc = a.findPublished(), a.findDoc()
+	if a.published == nil && a.doc.path == "" {
 		return
 	}
 	a.links = map[string]string{}
-	add := func(version, path string) {
+	add := func(version, path, relation string) {
 		if a.links[version] != "" {
 			a.links[version] += ", "
 		}
-		a.links[version] += linkTo(path, "service-desc")
+		a.links[version] += linkTo(path, relation)
 	}
 	for _, p := range a.published {
-		if add("", p.path); p.version != "" {
-			add(p.version, p.path)
+		if add("", p.path, "service-desc"); p.version != "" {
+			add(p.version, p.path, "service-desc")
+		}
+	}
+	if a.doc.path != "" {
+		add("", a.doc.path, "service-doc")
+		for i := range a.targets {
+			if v := a.targets[i].terms().version; v != "" && !strings.Contains(a.links[v], `"service-doc"`) {
+				add(v, a.doc.path, "service-doc")
+			}
 		}
 	}
 	prefixes := map[string]bool{"/": true}
@@ -191,6 +207,23 @@ func (a *API) publish() {
 			t.end = &leading{t.end, a.links[t.terms().version]}
 		}
 	}
+}
+
+// findDoc finds the first route that has facts.ServiceDoc attached.
+func (a *API) findDoc() (doc serviceDoc) {
+	for i := range a.targets {
+		t := &a.targets[i]
+		held, has := exchange.AttachedIn[facts.ServiceDoc](t.list.terms.attached)
+		if !has || t.method != http.MethodGet || strings.Contains(t.path, "{") {
+			continue
+		}
+		doc.path = t.path
+		if held.Problems != "" && !t.guarded() {
+			doc.problems = strings.TrimSuffix(t.path, "/") + "/" + held.Problems
+		}
+		return doc
+	}
+	return doc
 }
 
 // leading is the endpoint of a route that leads to the contracts as well.
@@ -261,7 +294,7 @@ func (c catalog) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 	return s.take(exchange.Step{Kind: exchange.StepCall}, func() error {
 		from := exchange.ClientOf(r)
 		host := from.Scheme + "://" + from.Host
-		text, err := json.Marshal(linkset(host, c.api.published, c.api.info.Status), jsontext.WithIndent("  "))
+		text, err := json.Marshal(c.api.linkset(host), jsontext.WithIndent("  "))
 		if err != nil {
 			return err
 		}
@@ -274,7 +307,7 @@ func (c catalog) serve(w http.ResponseWriter, r *http.Request, s *state) error {
 }
 
 // linkset is the catalog (RFC 9264, 4.2).
-func linkset(host string, all []published, status string) any {
+func (a *API) linkset(host string) any {
 	type target struct {
 		Href string `json:"href"`
 		Type string `json:"type"`
@@ -282,15 +315,19 @@ func linkset(host string, all []published, status string) any {
 	type context struct {
 		Anchor      string   `json:"anchor"`
 		ServiceDesc []target `json:"service-desc"`
+		ServiceDoc  []target `json:"service-doc,omitempty"`
 		Status      []target `json:"status,omitempty"`
 	}
 	set := struct {
 		Linkset []context `json:"linkset"`
 	}{[]context{}}
-	for _, p := range all {
+	for _, p := range a.published {
 		one := context{Anchor: host + p.of, ServiceDesc: []target{{host + p.path, "application/json"}}}
-		if status != "" {
-			one.Status = []target{{host + status, "application/json"}}
+		if a.info.Status != "" {
+			one.Status = []target{{host + a.info.Status, "application/json"}}
+		}
+		if a.doc.path != "" {
+			one.ServiceDoc = []target{{host + a.doc.path, "text/html"}}
 		}
 		set.Linkset = append(set.Linkset, one)
 	}

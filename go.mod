@@ -5,6 +5,8 @@ go 1.26.0
 require (
 	github.com/MicahParks/jwkset v0.11.4
 	github.com/andybalholm/brotli v1.3.0
+	github.com/chromedp/cdproto v0.160.1
+	github.com/chromedp/chromedp v0.23.1
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/go-json-experiment/json v1.27.2
 	github.com/golang-jwt/jwt/v5 v5.3.1
@@ -16,6 +18,7 @@ require (
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
+	github.com/yuin/goldmark v1.8.7
 	go.opentelemetry.io/otel v1.47.0
 	go.opentelemetry.io/otel/exporters/otlp/otlptrace/otlptracehttp v1.47.0
 	go.opentelemetry.io/otel/sdk v1.47.0

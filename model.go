@@ -374,9 +374,16 @@ type API struct {
 	catalogue func() map[string]facts.Kind // by code, made when first asked for
 	contracts sync.Map                     // of versions, made when first asked for
 	published []published                  // contracts that are served
-	links     map[string]string            // to the contracts of a version, or of all; nil where none is served
+	doc       serviceDoc                   // for people; the zero one where there is none
+	links     map[string]string            // to the contracts of a version, or of all, and to the documentation
 	raised    raised
 	advised   advised
+}
+
+// A serviceDoc is where documentation for people is.
+type serviceDoc struct {
+	path     string
+	problems string // what comes before the code of a kind of problem; "": they are not described there, or not to everyone
 }
 
 // A published contract is one that Contracts serves.

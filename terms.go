@@ -133,8 +133,14 @@ func (t *terms) openToAll() {
 	t.guard, t.public, t.open, t.scopes, t.anyScope, t.rules = nil, true, nil, nil, nil, nil
 }
 
-// reads reports whether somebody on the way to the route reads attached values of a type.
+var serviceDocType = reflect.TypeFor[facts.ServiceDoc]()
+
+// reads reports whether somebody on the way to the route reads attached values of a type; the API itself reads where its
+// documentation is.
 func (t *terms) reads(of reflect.Type) bool {
+	if of == serviceDocType {
+		return true
+	}
 	if t.guard != nil && slices.Contains(t.guard.Scheme().Reads, of) {
 		return true
 	}

@@ -129,7 +129,7 @@ func (m *making) item(r facts.Route) (*PathItem, []string) {
 		m.paths[shape] = key
 		item := new(PathItem)
 		if key != r.Path {
-			item.More.Set("x-wicketway-path", text(r.Path))
+			item.More.Set(pathKey, text(r.Path))
 		}
 		m.doc.Paths.Set(key, item)
 	}
@@ -159,6 +159,10 @@ const (
 	OpenKey = "x-wicketway-open"
 	// sunsetKey is in an operation that ends, with the time (RFC 3339); see [Operation.Sunset].
 	sunsetKey = "x-wicketway-sunset"
+	// deprecatedKey is in an operation that is deprecated, with the time since when; see [Operation.DeprecatedSince].
+	deprecatedKey = "x-wicketway-deprecated"
+	// pathKey is in a path item whose template has an operator of RFC 6570, 3.2; see [PathItem.Template].
+	pathKey = "x-wicketway-path"
 	// FieldsKey is in every document that is made of a description, with the header fields that middleware can add to every
 	// answer.
 	FieldsKey = "x-wicketway-fields"
@@ -206,10 +210,22 @@ func (p *PathItem) Operation(method string) **Operation {
 }
 
 // Sunset is when the operation ends (RFC 8594); the zero Time where the contract does not say.
-func (o *Operation) Sunset() (at time.Time) {
-	said, _ := o.More.Get(sunsetKey)
+func (o *Operation) Sunset() time.Time { return o.time(sunsetKey) }
+
+// DeprecatedSince is when the operation was deprecated, or will be (RFC 9745); the zero Time where the contract does not say.
+func (o *Operation) DeprecatedSince() time.Time { return o.time(deprecatedKey) }
+
+func (o *Operation) time(key string) (at time.Time) {
+	said, _ := o.More.Get(key)
 	at, _ = time.Parse(time.RFC3339, textIn(said))
 	return at
+}
+
+// Template is the path template under a key of a document's paths: one of Wicketway's where the contract has that, in which
+// a parameter can take the rest of a path.
+func (p *PathItem) Template(key string) string {
+	said, _ := p.More.Get(pathKey)
+	return cmp.Or(textIn(said), key)
 }
 
 // textIn is a JSON string; "" for any other value.
@@ -254,7 +270,10 @@ func (m *making) operation(r facts.Route, names []string) *Operation {
 		}
 	}
 	if r.Retirement != nil {
-		o.Deprecated = !r.Retirement.Deprecated.IsZero()
+		if since := r.Retirement.Deprecated; !since.IsZero() {
+			o.Deprecated = true
+			o.More.Set(deprecatedKey, text(since.UTC().Format(time.RFC3339)))
+		}
 		if end := r.Retirement.Sunset; !end.IsZero() {
 			o.More.Set(sunsetKey, text(end.UTC().Format(time.RFC3339)))
 		}

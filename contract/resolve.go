@@ -35,6 +35,16 @@ func Resolve[T any](d *Document, ref string) (*T, error) {
 	}
 }
 
+// Referred is a part of a document, or the one that it refers to. A part whose reference leads nowhere is given as it is.
+func Referred[T any](d *Document, part *T) *T {
+	if ref := referenceOf(part); ref != "" {
+		if to, err := Resolve[T](d, ref); err == nil {
+			return to
+		}
+	}
+	return part
+}
+
 // Follow is a schema, or the one that it refers to, through several references. Keywords beside a reference are left out; one
 // that leads nowhere, or far in a circle, is given as it is.
 func (d *Document) Follow(s Schema) Schema {

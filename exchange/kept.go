@@ -84,10 +84,18 @@ type kept[T any] struct{ value T }
 // another one its own values come first.
 func Attached[T any](ctx context.Context) (value T, ok bool) {
 	for s := StateOf(ctx); s != nil; s = s.outer() {
-		for _, a := range s.server.Attached() {
-			if found, same := a.(attachment[T]); same {
-				return found.value, true
-			}
+		if value, ok = AttachedIn[T](s.server.Attached()); ok {
+			return value, true
+		}
+	}
+	return value, false
+}
+
+// AttachedIn finds the first value that is attached as a type in a list such as [Server.Attached].
+func AttachedIn[T any](all []any) (value T, ok bool) {
+	for _, a := range all {
+		if found, same := a.(attachment[T]); same {
+			return found.value, true
 		}
 	}
 	return value, false

@@ -1,27 +1,32 @@
-// Package handbook serves pages about an API, made of its contract, so that they are never out of date:
+// Package handbook serves pages to read an API by and to try it, made of its contract, so that they are never out of date:
 //
 //	wicketway.At("/handbook", handbook.Pages())
 //
-// A page has an operation: what it reads with its rules in words, what comes back, and every problem with its body. The pages
-// can be read without scripts, ask no other host for anything, and are closed to both by their content security policy. The
-// same pages can be written into a folder ([Write]).
+// An operation has a page: who may call it, what it reads with its rules in words, what comes back, every problem with its
+// body, and what has changed since the version before. That can be read without scripts. Where they run, the inputs are a
+// form to send requests by.
+//
+// The pages ask no other host for anything, and their content security policy keeps them from it. Tokens that are typed in
+// are kept in memory until the page is left, and sent to the API alone.
+//
+// The pages for reading can be written into a folder, of the contract of any API ([Write]).
 package handbook
 
 import (
 	"bytes"
-	"context"
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
 	"errors"
 	"html/template"
-	"io"
+	"mime"
 	"net/http"
-	"os"
-	"path/filepath"
+	"path"
 	"slices"
 	"strings"
 	"sync"
+
+	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/contract"
@@ -33,90 +38,66 @@ import (
 //go:embed pages
 var pages embed.FS
 
-var templates = template.Must(template.New("").Funcs(template.FuncMap{
-	"entry": func(p page, o *operation) entry { return entry{p, o} },
-	"text":  paragraphs,
-}).ParseFS(pages, "pages/*.html"))
+var templates = template.Must(template.New("").Funcs(template.FuncMap{"text": shown, "join": strings.Join}).ParseFS(pages, "pages/*.html"))
 
-// paragraphs is a description as HTML: paragraphs, and code between backquotes. All else of CommonMark stays as it is written.
-func paragraphs(text string) template.HTML {
-	var b strings.Builder
-	for paragraph := range strings.SplitSeq(strings.ReplaceAll(text, "\r\n", "\n"), "\n\n") {
-		b.WriteString("<p>")
-		pieces := strings.Split(paragraph, "`")
-		for i, piece := range pieces {
-			piece = template.HTMLEscapeString(piece)
-			switch isCode := i%2 == 1; {
-			case isCode && i < len(pieces)-1:
-				b.WriteString("<code>" + piece + "</code>")
-			case isCode:
-				b.WriteString("`" + piece)
-			default:
-				b.WriteString(piece)
-			}
-		}
-		b.WriteString("</p>")
-	}
-	return template.HTML(b.String())
-}
-
-// An entry is an operation in a list on a page.
-type entry struct {
-	Page      page
-	Operation *operation
-}
-
-// A page is what a template shows.
-type page struct {
-	Name               string // of the page
-	Site               *site
-	Root, Here, Suffix string // of links: to the first page, to those of the version, and their ends
-	Home, Index        string
-	Searches           bool
-	Query              string
-	Found              []*operation
-	Operation          *operation
-	Versions           []string
-}
-
-// policy lets the pages have their style, and nothing else.
-const policy = "default-src 'none'; style-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+// policy lets the pages have their style and their scripts, and ask their own host; files of answers are offered from memory.
+const policy = "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 
 // Pages are the pages about the API that they are a part of: those of each version, with a search. Whatever guard is around
-// them is asked; operations whose scopes the caller lacks are left out then. They are in no contract.
+// them is asked; operations whose scopes the caller lacks are left out then. They are in no contract; answers lead to them by
+// the relation service-doc (RFC 8631), and the addresses of problems lead callers that prefer HTML there, unless a guard is
+// around them.
+//
+// The pages may be a part of several APIs, each of which has its own.
 func Pages() wicketway.Part {
-	b := &book{}
+	served := &served{}
+	part := func(line string, serve http.HandlerFunc, summary string, settings ...wicketway.Setting) wicketway.Part {
+		return wicketway.Handle(line, serve, append(settings, wicketway.Summary(summary))...)
+	}
 	return wicketway.Group(wicketway.Unlisted(),
-		wicketway.Handle("GET /", http.HandlerFunc(b.first), wicketway.Summary("The handbook of the API")),
-		wicketway.Handle("GET /style.css", http.HandlerFunc(b.style), wicketway.Summary("How the handbook looks")),
-		wicketway.Handle("GET /{version}/", http.HandlerFunc(b.index), wicketway.Summary("The operations of a version")),
-		wicketway.Handle("GET /{version}/{page}", http.HandlerFunc(b.page), wicketway.Summary("A page of the handbook")),
+		part("GET /", served.first, "The handbook of the API", wicketway.Attach(facts.ServiceDoc{Problems: "problems/"})),
+		part("GET /assets/{name}", asset, "How the handbook looks, and what it runs"),
+		part("GET /problems/{code}", served.problem, "A kind of problem in the handbook"),
+		part("GET /{version}/", served.index, "The operations of a version"),
+		part("GET /{version}/{page}", served.page, "A page of the handbook"),
 	)
 }
 
-// A book has the sites of an API, which are made when they are first asked for.
-type book struct {
+// served has the books of APIs, which are made when they are first asked for.
+type served struct {
 	mu    sync.Mutex
-	sites map[string]*site
-	names []string
+	books map[any]book // by the API
 }
 
-// read gives the sites by the names of their versions.
-func (b *book) read(r *http.Request) (sites map[string]*site, names []string, err error) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.sites != nil {
-		return b.sites, b.names, nil
-	}
-	served, is := exchange.StateOf(r.Context()).Server().(interface{ Describe() facts.API })
+// read gives the book of the API that serves a request.
+func (s *served) read(r *http.Request) (book, error) {
+	api := exchange.StateOf(r.Context()).Server()
+	described, is := api.(interface{ Describe() facts.API })
 	if !is {
-		return nil, nil, errors.New("the handbook is not a part of an API")
+		return nil, errors.New("the handbook is not a part of an API")
 	}
-	d := served.Describe()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if known := s.books[api]; known != nil {
+		return known, nil
+	}
+	versions, err := versionsOf(described.Describe())
+	if err != nil {
+		return nil, err
+	}
 	from := exchange.ClientOf(r)
-	var versions []Version
+	b := bookOf(versions, from.Scheme+"://"+from.Host)
+	if s.books == nil {
+		s.books = map[any]book{}
+	}
+	s.books[api] = b
+	return b, nil
+}
+
+// versionsOf makes the contracts of all versions of an API.
+func versionsOf(d facts.API) (versions []Version, err error) {
 	for _, route := range d.Routes {
-		if route.Own || route.Unlisted || slices.ContainsFunc(versions, func(v Version) bool { return v.Name == route.Version }) || route.Version == "" {
+		if route.Own || route.Unlisted || route.Version == "" || slices.ContainsFunc(versions, func(v Version) bool { return v.Name == route.Version }) {
 			continue
 		}
 		one := Version{Name: route.Version}
@@ -124,125 +105,163 @@ func (b *book) read(r *http.Request) (sites map[string]*site, names []string, er
 			one.Prefix = strings.TrimSuffix(c.Under, "/") + "/" + route.Version
 		}
 		if one.Document, err = contract.Of(d, route.Version); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		versions = append(versions, one)
 	}
 	if versions == nil {
 		one := Version{Name: "api"}
 		if one.Document, err = contract.Of(d, ""); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		versions = append(versions, one)
 	}
-	for _, v := range versions {
-		names = append(names, v.Name)
-	}
-	b.sites, b.names = sitesOf(versions, from.Scheme+"://"+from.Host), names
-	return b.sites, names, nil
+	return versions, nil
 }
 
-// A Version is a contract, with the name of the version that it is of, and the prefix of its paths where that chooses it.
-type Version struct {
-	Name, Prefix string
-	Document     *contract.Document
+// A page is what a template shows.
+type page struct {
+	Name         string
+	Book         book
+	Site         *site
+	Root, Suffix string // of links: to the first page, and their ends
+	Index        string
+	Files        bool // it is one of files: there is no server to ask
+	Query        string
+	Found        []*operation
+	Operation    *operation
+	caller       *exchange.Identity // nil: everything is shown
 }
 
-// sitesOf makes the handbooks of several versions, each of which knows of the others, and what has changed since the one
-// before.
-func sitesOf(versions []Version, address string) map[string]*site {
-	all := map[string]*site{}
-	for i, v := range versions {
-		shown := v.Name
-		if len(versions) == 1 {
-			shown = ""
-		}
-		s := newSite(v.Document, shown, address)
-		for _, other := range versions {
-			if other.Name != v.Name {
-				s.Others = append(s.Others, other.Name)
-			}
-		}
-		if i > 0 {
-			s.since(versions[i-1], v)
-		}
-		all[v.Name] = s
-	}
-	return all
+// To is the address of an operation's page.
+func (p page) To(o *operation) string { return p.Root + o.site.folder() + o.Page + p.Suffix }
+
+// Of is the address of the first page of a version.
+func (p page) Of(s *site) string { return p.Root + s.folder() + p.Index }
+
+// Here is the address of a page of the version.
+func (p page) Here(name string) string { return p.Root + p.Site.folder() + name + p.Suffix }
+
+// May reports whether an operation is shown.
+func (p page) May(o *operation) bool { return p.caller == nil || o.may(p.caller.Scopes) }
+
+// With is the page with an operation, for a part of it.
+func (p page) With(o *operation) page {
+	p.Operation = o
+	return p
 }
 
-func (b *book) first(w http.ResponseWriter, r *http.Request) {
-	sites, names, err := b.read(r)
+// open begins a page: of a version, or of the newest one.
+func (s *served) open(w http.ResponseWriter, r *http.Request, version string) (p page, ok bool) {
+	b, err := s.read(r)
 	if err != nil {
 		wicketway.Fail(w, r, err)
-		return
+		return page{}, false
 	}
-	last := sites[names[len(names)-1]]
-	root := strings.TrimSuffix(r.URL.Path, "/") + "/"
-	if len(names) == 1 {
-		http.Redirect(w, r, root+names[0]+"/", http.StatusSeeOther)
-		return
+	of := b.last()
+	if version != "" {
+		if of = b.version(version); of == nil {
+			wicketway.Fail(w, r, problem.NotFound.Newf("The handbook has no version %q.", version))
+			return page{}, false
+		}
 	}
-	send(w, r, "versions", page{Name: last.Title, Site: last, Root: root, Here: root + names[len(names)-1] + "/", Versions: names})
+	p = page{Book: b}
+	if caller := wicketway.Caller(r.Context()); caller.Subject != "" {
+		p.caller = &caller
+		of = of.visible(caller.Scopes)
+	}
+	p.Site, p.Name = of, of.Title
+	p.Root = strings.TrimSuffix(r.URL.Path, "/") + "/"
+	if version != "" {
+		p.Root = r.URL.Path[:strings.LastIndex(r.URL.Path, "/"+version+"/")+1]
+	}
+	return p, true
 }
 
-func (b *book) index(w http.ResponseWriter, r *http.Request) {
-	s, p, ok := b.site(w, r)
+func (s *served) first(w http.ResponseWriter, r *http.Request) {
+	p, ok := s.open(w, r, "")
+	switch {
+	case !ok:
+	case len(p.Book) == 1:
+		http.Redirect(w, r, p.Of(p.Site), http.StatusSeeOther)
+	default:
+		send(w, r, "first", p)
+	}
+}
+
+func (s *served) index(w http.ResponseWriter, r *http.Request) {
+	p, ok := s.open(w, r, r.PathValue("version"))
 	if !ok {
 		return
 	}
 	if p.Query = strings.TrimSpace(r.URL.Query().Get("q")); p.Query != "" {
-		p.Found = s.find(p.Query)
+		p.Found = p.Site.find(p.Query)
 	}
 	send(w, r, "index", p)
 }
 
-func (b *book) page(w http.ResponseWriter, r *http.Request) {
-	s, p, ok := b.site(w, r)
+func (s *served) page(w http.ResponseWriter, r *http.Request) {
+	p, ok := s.open(w, r, r.PathValue("version"))
 	if !ok {
 		return
 	}
-	name := r.PathValue("page")
-	if name == "problems" {
-		p.Name = "Problems of " + s.Title
+	switch name := r.PathValue("page"); name {
+	case "problems":
+		p.Name = "Problems · " + p.Site.Title
 		send(w, r, "problems", p)
-		return
+	case "since":
+		if p.Site.Before == nil {
+			wicketway.Fail(w, r, problem.NotFound.New("There is no version before."))
+			return
+		}
+		p.Name = "Since " + p.Site.Before.Name + " · " + p.Site.Title
+		send(w, r, "since", p)
+	case "operations.json":
+		text, err := json.Marshal(p.Site.list())
+		if err != nil {
+			wicketway.Fail(w, r, err)
+			return
+		}
+		sendText(w, r, "application/json", text)
+	default:
+		if p.Operation = p.Site.operations[name]; p.Operation == nil {
+			wicketway.Fail(w, r, problem.NotFound.Newf("The handbook has no page %q.", name))
+			return
+		}
+		p.Name = p.Operation.Summary + " · " + p.Site.Title
+		send(w, r, "operation", p)
 	}
-	if p.Operation = s.operations[name]; p.Operation == nil {
-		wicketway.Fail(w, r, problem.NotFound.Newf("The handbook has no page %q.", name))
-		return
-	}
-	p.Name = p.Operation.Summary + " · " + s.Title
-	send(w, r, "operation", p)
 }
 
-// site is that of the version in the path.
-func (b *book) site(w http.ResponseWriter, r *http.Request) (*site, page, bool) {
-	sites, _, err := b.read(r)
-	if err != nil {
-		wicketway.Fail(w, r, err)
-		return nil, page{}, false
-	}
-	version := r.PathValue("version")
-	s := sites[version]
-	if s == nil {
-		wicketway.Fail(w, r, problem.NotFound.Newf("The handbook has no version %q.", version))
-		return nil, page{}, false
-	}
-	if caller := wicketway.Caller(r.Context()); caller.Subject != "" {
-		s = s.visible(caller.Scopes)
-	}
-	root := r.URL.Path[:strings.LastIndex(r.URL.Path, "/"+version+"/")+1]
-	return s, page{Name: s.Title, Site: s, Root: root, Here: root + version + "/", Searches: true}, true
-}
-
-func (b *book) style(w http.ResponseWriter, r *http.Request) {
-	text, err := pages.ReadFile("pages/style.css")
-	if err != nil {
-		wicketway.Fail(w, r, err)
+// problem leads to a kind of problem in the newest version that has it.
+func (s *served) problem(w http.ResponseWriter, r *http.Request) {
+	p, ok := s.open(w, r, "")
+	if !ok {
 		return
 	}
-	sendText(w, r, "text/css; charset=utf-8", text)
+	code := r.PathValue("code")
+	for _, of := range slices.Backward(p.Book) {
+		if p.caller != nil {
+			of = of.visible(p.caller.Scopes)
+		}
+		if slices.ContainsFunc(of.Problems, func(t *trouble) bool { return t.Code == code }) {
+			root := r.URL.Path[:strings.LastIndex(r.URL.Path, "/problems/")+1]
+			http.Redirect(w, r, root+of.folder()+"problems#"+code, http.StatusSeeOther)
+			return
+		}
+	}
+	wicketway.Fail(w, r, problem.NotFound.Newf("The handbook has no problem %q.", code))
+}
+
+// asset sends the style or a script.
+func asset(w http.ResponseWriter, r *http.Request) {
+	name := r.PathValue("name")
+	text, err := pages.ReadFile("pages/" + name)
+	if err != nil || path.Ext(name) == ".html" {
+		wicketway.Fail(w, r, problem.NotFound.Newf("The handbook has no file %q.", name))
+		return
+	}
+	sendText(w, r, mime.TypeByExtension(path.Ext(name)), text)
 }
 
 // send renders a page.
@@ -253,6 +272,7 @@ func send(w http.ResponseWriter, r *http.Request, name string, p page) {
 		return
 	}
 	w.Header().Set("Content-Security-Policy", policy)
+	w.Header().Set("Referrer-Policy", "no-referrer")
 	sendText(w, r, "text/html; charset=utf-8", b.Bytes())
 }
 
@@ -261,6 +281,7 @@ func sendText(w http.ResponseWriter, r *http.Request, media string, text []byte)
 	sum := sha256.Sum256(text)
 	tag := `"` + hex.EncodeToString(sum[:12]) + `"`
 	w.Header().Set("ETag", tag)
+	w.Header().Set("Cache-Control", "no-cache")
 	if r.Header.Get("If-None-Match") == tag {
 		w.WriteHeader(http.StatusNotModified)
 		return
@@ -268,67 +289,4 @@ func sendText(w http.ResponseWriter, r *http.Request, media string, text []byte)
 	w.Header().Set("Content-Type", media)
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	w.Write(text)
-}
-
-// Write writes the pages about the versions of an API, the oldest first, into a folder, as files that can be read without a
-// server. Lines for a shell are sent to the address.
-func Write(ctx context.Context, folder string, versions []Version, address string) (files []string, err error) {
-	put := func(name, kind string, p page) error {
-		p.Suffix, p.Home, p.Index = ".html", "index.html", "index.html"
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		into := filepath.Join(folder, filepath.FromSlash(name))
-		if err := os.MkdirAll(filepath.Dir(into), 0o755); err != nil {
-			return err
-		}
-		f, err := os.Create(into)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		files = append(files, into)
-		if kind == "" {
-			text, err := pages.Open("pages/style.css")
-			if err != nil {
-				return err
-			}
-			defer text.Close()
-			_, err = io.Copy(f, text)
-			return err
-		}
-		return templates.ExecuteTemplate(f, kind, p)
-	}
-	sites := sitesOf(versions, address)
-	var names []string
-	for _, v := range versions {
-		names = append(names, v.Name)
-	}
-	last := sites[names[len(names)-1]]
-	if err := put("style.css", "", page{}); err != nil {
-		return files, err
-	}
-	if err := put("index.html", "versions", page{Name: last.Title, Site: last, Here: names[len(names)-1] + "/", Versions: names}); err != nil {
-		return files, err
-	}
-	for _, name := range names {
-		s := sites[name]
-		p := page{Name: s.Title, Site: s, Root: "../"}
-		if err := put(name+"/index.html", "index", p); err != nil {
-			return files, err
-		}
-		p.Name = "Problems of " + s.Title
-		if err := put(name+"/problems.html", "problems", p); err != nil {
-			return files, err
-		}
-		for _, a := range s.Areas {
-			for _, o := range a.Operations {
-				p.Name, p.Operation = o.Summary+" · "+s.Title, o
-				if err := put(name+"/"+o.Page+".html", "operation", p); err != nil {
-					return files, err
-				}
-			}
-		}
-	}
-	return files, nil
 }

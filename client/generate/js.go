@@ -37,9 +37,7 @@ func JS(d *contract.Document) []byte {
 		}
 	}
 	for path, item := range d.Paths.All() {
-		if to, err := contract.Resolve[contract.PathItem](d, item.Ref); item.Ref != "" && err == nil {
-			item = to
-		}
+		item = contract.Referred(d, item)
 		for method, o := range item.Operations() {
 			if method != "*" && method != "TRACE" && method != "CONNECT" {
 				methods.WriteString(g.method(method, path, item, o))
@@ -197,9 +195,7 @@ func (g *scripting) method(method, path string, item *contract.PathItem, o *cont
 	where := []string{}
 	needed := false
 	for _, p := range slices.Concat(o.Parameters, item.Parameters) {
-		if to, err := contract.Resolve[contract.Parameter](g.d, p.Ref); p.Ref != "" && err == nil {
-			p = to
-		}
+		p = contract.Referred(g.d, p)
 		entry := fmt.Sprintf("%s: %q", nameOf(p.Name), p.In)
 		if p.Name == "" || p.In == "cookie" || slices.Contains(where, entry) || // which browsers send by themselves
 			p.In == "header" && slices.Contains([]string{"accept", "content-type", "authorization"}, strings.ToLower(p.Name)) {
@@ -214,9 +210,7 @@ func (g *scripting) method(method, path string, item *contract.PathItem, o *cont
 	}
 	media := ""
 	if b := o.RequestBody; b != nil {
-		if to, err := contract.Resolve[contract.RequestBody](g.d, b.Ref); b.Ref != "" && err == nil {
-			b = to
-		}
+		b = contract.Referred(g.d, b)
 		one, m, has := best(b.Content)
 		if media = one; has {
 			optional := "?"
@@ -276,9 +270,7 @@ func (g *scripting) answer(o *contract.Operation) (how, result, accept string) {
 		if !strings.HasPrefix(key, "2") {
 			continue
 		}
-		if to, err := contract.Resolve[contract.Response](g.d, r.Ref); r.Ref != "" && err == nil {
-			r = to
-		}
+		r = contract.Referred(g.d, r)
 		if item, is := itemOf(r.Content); is {
 			return "items", "AsyncGenerator<" + g.typeOf(item, 0) + ">", "application/x-ndjson, text/event-stream;q=0.9"
 		}

@@ -267,9 +267,7 @@ func (w *writing) example() jsontext.Value {
 	}
 	for _, m := range w.RequestBody.Content.All() {
 		for _, e := range m.Examples.All() {
-			if to, err := contract.Resolve[contract.Example](w.Document, e.Ref); e.Ref != "" && err == nil {
-				e = to
-			}
+			e = contract.Referred(w.Document, e)
 			value := e.Value.Clone()
 			if value.Compact() == nil && len(value) > 0 && len(value) < longestExample {
 				return value

@@ -195,17 +195,13 @@ func operation(d *contract.Document, method, path string, item *contract.PathIte
 		made.Name = method + " " + path
 	}
 	for _, p := range slices.Concat(o.Parameters, item.Parameters) {
-		if to, err := contract.Resolve[contract.Parameter](d, p.Ref); p.Ref != "" && err == nil {
-			p = to
-		}
+		p = contract.Referred(d, p)
 		if !slices.ContainsFunc(made.Inputs, func(i Input) bool { return i.In == p.In && i.Name == p.Name }) {
 			made.Inputs = append(made.Inputs, Input{p.In, p.Name, p.Required, p.Schema, p.Description})
 		}
 	}
 	if b := o.RequestBody; b != nil {
-		if to, err := contract.Resolve[contract.RequestBody](d, b.Ref); b.Ref != "" && err == nil {
-			b = to
-		}
+		b = contract.Referred(d, b)
 		for media, m := range b.Content.All() {
 			if made.Body == nil || rank(media) < rank(made.Body.Media) {
 				made.Body = &Body{media, b.Required, m.Schema}

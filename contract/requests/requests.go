@@ -156,16 +156,10 @@ func (m *Maker) find(method, path string) (*operation, error) {
 // read gathers what the operation reads, and the example that its values are of.
 func (o *operation) read() {
 	for _, p := range slices.Concat(o.item.Parameters, o.Parameters) {
-		if to, err := contract.Resolve[contract.Parameter](o.d, p.Ref); p.Ref != "" && err == nil {
-			p = to
-		}
-		o.parameters = append(o.parameters, p)
+		o.parameters = append(o.parameters, contract.Referred(o.d, p))
 	}
 	if b := o.RequestBody; b != nil {
-		if to, err := contract.Resolve[contract.RequestBody](o.d, b.Ref); b.Ref != "" && err == nil {
-			b = to
-		}
-		for media, m := range b.Content.All() {
+		for media, m := range contract.Referred(o.d, b).Content.All() {
 			_, own := m.More.Get(contract.ItemKey)
 			o.streams = o.streams || own || !m.Item.IsZero()
 			if o.media == "" || rank(media) < rank(o.media) {
@@ -206,10 +200,7 @@ func isJSON(media string) bool {
 // shown is the value that an example has; nil where none has one.
 func (o *operation) shown(one jsontext.Value, all contract.Map[*contract.Example]) jsontext.Value {
 	if e, has := all.Get(o.example); has {
-		if to, err := contract.Resolve[contract.Example](o.d, e.Ref); e.Ref != "" && err == nil {
-			e = to
-		}
-		return e.Value
+		return contract.Referred(o.d, e).Value
 	}
 	return one
 }
@@ -350,6 +341,23 @@ func (o *operation) credentials(token string) (all []Field) {
 	return all
 }
 
+// GivesToken reports whether an operation gives a token to callers who have none (RFC 6749, 5.1).
+func (m *Maker) GivesToken(method, path string) bool {
+	o, err := m.find(method, path)
+	if err != nil || method != "POST" || o.credentials(Token) != nil {
+		return false
+	}
+	for status, r := range o.Responses.All() {
+		for media, content := range contract.Referred(m.d, r).Content.All() {
+			if strings.HasPrefix(status, "2") && isJSON(media) && m.values.Refuses(content.Schema, []byte(`{"token_type":"Bearer","expires_in":1}`)) &&
+				!m.values.Refuses(content.Schema, []byte(`{"access_token":"a","token_type":"Bearer","expires_in":1}`)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // asked are the scopes that the first way to be known needs.
 func (o *operation) asked() (scopes []string) {
 	requirements := o.d.Security
@@ -378,9 +386,7 @@ func (o *operation) codes(status int) []string {
 	if !has {
 		return nil
 	}
-	if to, err := contract.Resolve[contract.Response](o.d, r.Ref); r.Ref != "" && err == nil {
-		r = to
-	}
+	r = contract.Referred(o.d, r)
 	var codes []string
 	for _, m := range r.Content.All() {
 		alternatives := append(m.Schema.List("oneOf"), m.Schema)

@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/contract"
@@ -55,11 +54,7 @@ func NewAnswers(d *contract.Document) (*Answers, error) {
 	h := &Answers{Validator: v, doc: d}
 	var b table.Builder
 	for key, item := range d.Paths.All() {
-		path := key
-		if own, has := item.More.Get("x-wicketway-path"); has {
-			json.Unmarshal(own, &path)
-		}
-		template, err := route.Parse(path)
+		template, err := route.Parse(item.Template(key))
 		if err != nil {
 			return nil, fmt.Errorf("the path %s: %w", key, err)
 		}
@@ -130,9 +125,7 @@ func (h *Answers) held(o *contract.Operation, a Answer) error {
 // header holds the header fields of an answer against their schemas.
 func (h *Answers) header(answer *contract.Response, a Answer) error {
 	for name, f := range answer.Headers.All() {
-		if to, err := contract.Resolve[contract.Header](h.doc, f.Ref); f.Ref != "" && err == nil {
-			f = to
-		}
+		f = contract.Referred(h.doc, f)
 		var values []string
 		for other, all := range a.Header {
 			if strings.EqualFold(other, name) {
@@ -189,9 +182,7 @@ func (h *Answers) response(o *contract.Operation, status int) *contract.Response
 		if !has || key == "default" && status < 400 {
 			continue
 		}
-		if to, err := contract.Resolve[contract.Response](h.doc, r.Ref); r.Ref != "" && err == nil {
-			r = to
-		}
+		r = contract.Referred(h.doc, r)
 		return r
 	}
 	return nil

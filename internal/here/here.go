@@ -42,7 +42,8 @@ func By() (at Place, by string) {
 func isOurPackage(function string) bool {
 	folder, ours := strings.CutPrefix(function, "github.com/wicketway/wicketway/")
 	return ours &&
-		(strings.HasPrefix(folder, "chain/") || strings.HasPrefix(folder, "format/") || strings.HasPrefix(folder, "observe/"))
+		(strings.HasPrefix(folder, "chain/") || strings.HasPrefix(folder, "format/") || strings.HasPrefix(folder, "observe/") ||
+			strings.HasPrefix(folder, "handbook."))
 }
 
 // Frame gives the file and the line.

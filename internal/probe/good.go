@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strings"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -19,7 +18,7 @@ func (p *prober) signIn() {
 		return
 	}
 	for _, o := range p.operations {
-		if o.method != http.MethodPost || o.guarded || !p.givesTokens(o) {
+		if !p.maker.GivesToken(o.method, o.path) {
 			continue
 		}
 		r, err := p.maker.Good(o.method, o.path)
@@ -35,19 +34,6 @@ func (p *prober) signIn() {
 			return
 		}
 	}
-}
-
-func (p *prober) givesTokens(o *operation) bool {
-	values := p.Document.Values()
-	for status, r := range o.Responses.All() {
-		for media, m := range r.Content.All() {
-			if status[0] == '2' && strings.HasPrefix(media, "application/json") && values.Refuses(m.Schema, []byte(`{"token_type":"Bearer","expires_in":1}`)) &&
-				!values.Refuses(m.Schema, []byte(`{"access_token":"a","token_type":"Bearer","expires_in":1}`)) {
-				return true
-			}
-		}
-	}
-	return false
 }
 
 // look reads all that can be read, and keeps what lists show.

@@ -219,9 +219,7 @@ func (p *prober) lists() {
 			continue
 		}
 		for _, q := range o.Parameters {
-			if to, err := contract.Resolve[contract.Parameter](p.Document, q.Ref); q.Ref != "" && err == nil {
-				q = to
-			}
+			q = contract.Referred(p.Document, q)
 			if q.In != "query" || !slices.Contains(q.Schema.Types(), "integer") {
 				continue
 			}

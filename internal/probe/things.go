@@ -221,9 +221,7 @@ func (p *prober) nobody(o *operation) map[string]string {
 	}
 	known := p.Document.Values()
 	for _, q := range slices.Concat(o.item.Parameters, o.Parameters) {
-		if to, err := contract.Resolve[contract.Parameter](p.Document, q.Ref); q.Ref != "" && err == nil {
-			q = to
-		}
+		q = contract.Referred(p.Document, q)
 		if q.In != "path" || q.Name != last {
 			continue
 		}

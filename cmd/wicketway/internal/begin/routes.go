@@ -9,8 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/go-json-experiment/json"
-
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/internal/golang"
 	"github.com/wicketway/wicketway/problem"
@@ -24,14 +22,8 @@ func (g *generator) routes() {
 		}
 	}
 	for path, item := range g.Document.Paths.All() {
-		if item.Ref != "" {
-			if to, err := contract.Resolve[contract.PathItem](g.Document, item.Ref); err == nil {
-				item = to
-			}
-		}
-		if own, has := item.More.Get("x-wicketway-path"); has {
-			json.Unmarshal(own, &path)
-		}
+		item = contract.Referred(g.Document, item)
+		path = item.Template(path)
 		for method, o := range item.Operations() {
 			if method == "*" || method == "OPTIONS" || method == "HEAD" {
 				g.Note(

@@ -1,0 +1,14 @@
+package facts
+
+// ServiceDoc is attached to a GET route without parameters that serves documentation for people, so that answers lead to it
+// by the relation service-doc (RFC 8631, 2.2):
+//
+//	wicketway.Handle("GET /manual", manual, wicketway.Attach(facts.ServiceDoc{}))
+//
+// It is plain data: to be copied, and shared.
+type ServiceDoc struct {
+	// Problems is where kinds of problem are described: the path below that of the route which a code is put behind, such as
+	// problems/. Callers that ask for the address of a kind and prefer HTML are led there, unless a guard is around the route.
+	// "": it describes none.
+	Problems string `json:"problems,omitzero"`
+}

@@ -1,0 +1,247 @@
+package handbook_test
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net/http/httptest"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/examples/canal/demo"
+	"github.com/wicketway/wicketway/handbook"
+	"github.com/wicketway/wicketway/internal/browser"
+)
+
+// canal serves the demo.
+func canal(t *testing.T) string {
+	t.Helper()
+	canal, err := demo.Open(t.TempDir(), slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { canal.Close() })
+	server := httptest.NewServer(canal.API)
+	t.Cleanup(server.Close)
+	return server.URL
+}
+
+// A sitting is somebody in front of the handbook.
+type sitting struct {
+	*browser.Tab
+	t *testing.T
+}
+
+// field is the selector of what a member or a parameter is written in.
+const field = `[...document.querySelectorAll('.field')].find(f => f.querySelector('.name')?.firstChild?.textContent === NAME)`
+
+// fill writes a value into a field.
+func (s sitting) fill(name, value string) {
+	s.t.Helper()
+	quoted, _ := json.Marshal(name)
+	text, _ := json.Marshal(value)
+	var done bool
+	s.Value(`(() => { const f = `+strings.Replace(field, "NAME", string(quoted), 1)+`.querySelector('.control input, .control textarea');
+		f.value = `+string(text)+`; f.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, &done)
+}
+
+// send sends the request of the form, and waits for an answer that begins with a text.
+func (s sitting) send(answer string) {
+	s.t.Helper()
+	s.Click("form.try button[type=submit]")
+	s.answered(answer)
+}
+
+func (s sitting) answered(answer string) {
+	s.t.Helper()
+	s.Until(`document.querySelector('.said')?.textContent.startsWith("` + answer + `")`)
+}
+
+// open follows the link with a text.
+func (s sitting) open(text, title string) {
+	s.t.Helper()
+	quoted, _ := json.Marshal(text)
+	var done bool
+	s.Value(`(() => { [...document.querySelectorAll('a')].find(a => a.textContent.trim() === `+string(quoted)+`).click(); return true })()`, &done)
+	s.Until(`document.querySelector('h1')?.textContent.startsWith("` + title + `")`)
+}
+
+// sees holds what is on the page.
+func (s sitting) sees(all ...string) {
+	s.t.Helper()
+	text := s.Text()
+	for _, want := range all {
+		if !strings.Contains(text, want) {
+			s.t.Errorf("no %q in\n%s", want, text)
+		}
+	}
+}
+
+// holds holds the value of an expression.
+func (s sitting) holds(expression string, want any) {
+	s.t.Helper()
+	var got any
+	if s.Value(expression, &got); got != want {
+		s.t.Errorf("%s is %v, want %v", expression, got, want)
+	}
+}
+
+// accessible has axe-core look at the page, in light and in dark. CI demands that it is there.
+func (s sitting) accessible() {
+	s.t.Helper()
+	script, err := os.ReadFile(os.Getenv("AXE_CORE"))
+	if err != nil && os.Getenv("CI") != "" {
+		s.t.Fatalf("AXE_CORE is not the file of axe-core: %v; .ci/run fetches it", err)
+	}
+	if err != nil {
+		return
+	}
+	for _, scheme := range []string{"light", "dark"} {
+		s.Scheme(scheme)
+		var loaded bool
+		s.Value(string(script)+"; true", &loaded)
+		var found []string
+		s.Value(`axe.run().then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ": " + n.html.slice(0, 160) + " " + (n.any[0]?.message ?? ""))))`, &found)
+		for _, one := range found {
+			s.t.Errorf("%s: %s", scheme, one)
+		}
+	}
+	s.Scheme("light")
+}
+
+// Somebody finds an operation, sends it right and wrong, signs in, follows what was created, and watches a stream.
+func TestTrying(t *testing.T) {
+	address := canal(t)
+	s := sitting{browser.Open(t), t}
+	s.Go(address + "/handbook")
+	s.sees("Osterbeck Canal", "the present one", "deprecated since", "How to get in")
+	s.accessible()
+	s.open("v2", "Osterbeck Canal v2")
+	s.accessible()
+
+	s.Click("#q")
+	s.Keys("slot crew post\r")
+	s.Until(`document.querySelector('h2')?.textContent === "Found for “slot crew post”"`)
+	s.open("Book a passage", "Book a passage")
+	s.send("401 Unauthorized")
+	s.sees("token-missing")
+
+	s.open("operation that gives one", "A token for")
+	s.send("201 Created")
+	s.sees("Its token is kept")
+	s.open("Operations of v2", "Osterbeck Canal")
+	s.open("Book a passage", "Book a passage")
+	s.holds(`document.querySelector('.credentials input').value.length > 20`, true)
+
+	s.fill("direction", "sideways")
+	s.holds(`(() => { const f = [...document.querySelectorAll('.field select:not(.state)')].find(x => x.value === 'up'); f.value = 'another value …'; f.dispatchEvent(new Event('change')); f.nextSibling.value = 'sideways'; f.nextSibling.dispatchEvent(new Event('input')); return f.value })()`, "another value …")
+	s.fill("crew", "99")
+	s.send("422 ")
+	s.sees("must be at most 40", "must be one of up, down", "2 values are wrong")
+	s.holds(`[...document.querySelectorAll('[aria-invalid]')].map(e => document.getElementById(e.getAttribute('aria-describedby').split(' ')[1]).textContent).join()`, "must be at most 40,must be one of up, down")
+	s.holds(`document.activeElement.getAttribute('aria-invalid')`, "true")
+	s.accessible()
+
+	// As JSON, in step with the fields; and what is no JSON goes out as well.
+	s.Click(".ways label:last-child input")
+	s.holds(`JSON.parse(document.querySelector('.raw').value).crew`, 99.)
+	s.holds(`(() => { const raw = document.querySelector('.raw'); raw.value = '{"lock":'; raw.dispatchEvent(new Event('input')); return raw.nextSibling.textContent.startsWith("It is no JSON") })()`, true)
+	s.send("400 Bad Request")
+	s.holds(`(() => { const raw = document.querySelector('.raw'); raw.value = '{"lock":"bell","direction":"up","slot":"2027-05-04T09:30:00Z","crew":9007199254740993}'; raw.dispatchEvent(new Event('input')); return true })()`, true)
+	s.Click(".ways label:first-child input")
+	s.holds(strings.Replace(field, "NAME", `"crew"`, 1)+`.querySelector('.control input').value`, "9007199254740993")
+	s.fill("crew", "4")
+	s.holds(`document.querySelector('.lines code').textContent.includes("$WICKETWAY_TOKEN")`, true)
+	s.send("201 Created")
+
+	s.Until(`document.querySelector('.next a')`)
+	s.accessible()
+	s.open("GET /api/v2/passages/{passage}", "One passage")
+	s.holds(`location.hash.startsWith("#path.passage=")`, true)
+	s.send("200 OK")
+	s.sees(`"crew": 4`)
+
+	s.Go(address + "/handbook/v2/locks.levels#path.lock=tanners&query.count=3") // the page is left: the token is gone
+	s.holds(strings.Replace(field, "NAME", `"lock"`, 1)+`.querySelector('.control input').value`, "tanners")
+	s.fill("count", "3600")
+	s.Click("form.try button[type=submit]")
+	s.Until(`document.querySelector('.said').textContent.includes('items so far') && document.querySelector('.answer pre').textContent.split('\n').length > 4`)
+	s.Click(".send button[type=button]")
+	s.answered("200 OK")
+	s.sees("stopped")
+	s.fill("lock", "no-such-lock")
+	s.send("404 Not Found")
+	s.holds(`[...document.querySelectorAll('#sent input')].slice(0, 2).map(i => i.click()).length`, 2.)
+	s.Click("#sent p button")
+	s.sees("+ 404 Not Found", "− 200 OK")
+	s.accessible()
+	s.Click("#sent li:first-child button")
+	s.Until(`document.querySelectorAll('#sent li').length === 3`)
+	s.holds(`document.querySelector('.answer h3').textContent.startsWith("404")`, true)
+
+	for _, page := range []string{"/handbook/v2/problems", "/handbook/v2/since", "/handbook/v1/passages.list"} {
+		s.Go(address + page)
+		s.accessible()
+	}
+}
+
+// The same by keyboard alone: from the top of a page to an answer.
+func TestKeyboard(t *testing.T) {
+	s := sitting{browser.Open(t), t}
+	s.Go(canal(t) + "/handbook/v2/")
+	until := func(what string) {
+		t.Helper()
+		for range 60 {
+			var is bool
+			if s.Value(what, &is); is {
+				return
+			}
+			s.Keys("\t")
+		}
+		t.Fatalf("the Tab key does not lead to %s", what)
+	}
+	s.Keys("\t")
+	s.holds(`document.activeElement.className`, "skip")
+	until(`document.activeElement.id === 'q'`)
+	s.Keys("locks.find")
+	s.Until(`document.querySelector('[role=status]').textContent.startsWith("1 of ")`)
+	until(`document.activeElement.textContent === 'One lock'`)
+	s.Keys("\r")
+	s.Until(`document.querySelector('h1').textContent === 'One lock' && document.activeElement.tagName === 'MAIN'`)
+	until(`document.activeElement.value === "bell"`)
+	s.Keys("\r")
+	s.answered("200 OK")
+	until(`document.activeElement.textContent.endsWith("header fields")`)
+	s.Keys(" ")
+	s.Until(`document.querySelector('.answer details').open`)
+}
+
+type hostile struct {
+	Text string `json:"text" note:"</script><script>window.ran=1</script>" rule:"default=</script><script>window.ran=2</script> enum=</script><script>window.ran=2</script>|b"`
+}
+
+// Nothing that a description or an answer has in it is run.
+func TestNothingRuns(t *testing.T) {
+	const evil = `</script><img src=x onerror="window.ran=3"><script>window.ran=4</script>[a](javascript:window.ran=5)`
+	serve := func(_ context.Context, in struct {
+		Body hostile `from:"body"`
+	}) (map[string]string, error) {
+		return map[string]string{evil: "javascript:window.ran=6", "at": "//evil.example/x"}, nil
+	}
+	api := built(t, wicketway.Route("POST /a", serve, wicketway.Name("a"), wicketway.Summary(evil), wicketway.Description(evil)),
+		wicketway.At("/handbook", handbook.Pages()))
+	server := httptest.NewServer(api)
+	defer server.Close()
+	s := sitting{browser.Open(t), t}
+	for _, page := range []string{"", "/api/", "/api/a", "/api/problems", "/api/?q=%3Cscript%3Ewindow.ran=7%3C/script%3E"} {
+		s.Go(server.URL + "/handbook" + page)
+		s.holds(`typeof window.ran`, "undefined")
+	}
+	s.Go(server.URL + "/handbook/api/a")
+	s.send("200 OK")
+	s.sees(evil, "javascript:window.ran=6")
+	s.holds(`document.querySelectorAll('.answer pre a, a[href^="javascript"]').length`, 0.)
+	s.holds(`typeof window.ran`, "undefined")
+}

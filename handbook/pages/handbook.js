@@ -1,0 +1,95 @@
+// Turns pages without leaving them, so that tokens and the list of what was sent can stay in memory; and puts the form into
+// pages of operations.
+
+import { Sent } from './sent.js';
+import { show } from './answer.js';
+import { Trying } from './trying.js';
+
+const root = new URL('..', import.meta.url).pathname;
+let shown = location.pathname + location.search;
+let trying;
+
+const sent = new Sent(async (record, again) => {
+  if (trying?.trial.page !== record.page || !location.pathname.endsWith(`/${record.page}`)) await turn(new URL(record.address), true);
+  if (!trying) return;
+  trying.load(record.saved);
+  if (again) await trying.send();
+  else show(trying.answer, record.answer, trying);
+  trying.answer.focus();
+});
+
+/** Makes what is on the page ready. */
+function ready() {
+  trying = undefined;
+  const trial = document.getElementById('trial');
+  if (trial) {
+    const address = location.href.split('#')[0];
+    trying = new Trying(JSON.parse(trial.textContent), document.getElementById('reads'), (record) => sent.add({ ...record, address }));
+  }
+  fragment();
+}
+
+/** A fragment has values for the form, or is a place on the page. */
+function fragment() {
+  const text = location.hash.slice(1);
+  if (trying && text.includes('=')) trying.fillFrom(new URLSearchParams(text));
+  else if (text) open(decodeURIComponent(text));
+}
+
+function open(id) {
+  const place = document.getElementById(id);
+  if (place?.tagName === 'DETAILS') place.open = true;
+  place?.scrollIntoView();
+}
+
+/** Shows another page in the place of this one. */
+async function turn(url, isNew) {
+  const response = await fetch(url, { headers: { Accept: 'text/html' } }).catch(() => undefined);
+  if (!response?.ok || !response.headers.get('Content-Type')?.startsWith('text/html') || !new URL(response.url).pathname.startsWith(root.slice(0, -1))) {
+    location.assign(url);
+    return;
+  }
+  const page = new DOMParser().parseFromString(await response.text(), 'text/html');
+  const to = new URL(response.url);
+  to.hash = url.hash;
+  if (isNew) history.pushState(null, '', to);
+  shown = location.pathname + location.search;
+  document.title = page.title;
+  for (const part of ['header', 'main']) {
+    const fresh = page.querySelector(part);
+    if (fresh) document.querySelector(part).replaceWith(document.adoptNode(fresh));
+  }
+  ready();
+  dispatchEvent(new Event('turned'));
+  if (!to.hash || to.hash.includes('=')) scrollTo(0, 0);
+  document.querySelector('main').focus({ preventScroll: true });
+}
+
+document.addEventListener('click', (e) => {
+  const link = e.target.closest?.('a[href]');
+  if (!link || e.defaultPrevented || e.button || e.metaKey || e.ctrlKey || e.shiftKey || e.altKey || link.target || link.hasAttribute('download')) return;
+  const url = new URL(link.href);
+  if (url.origin !== location.origin || !`${url.pathname}/`.startsWith(root) || url.pathname.startsWith(`${root}assets/`)) return;
+  if (url.pathname + url.search === shown && url.hash) {
+    if (!url.hash.includes('=')) open(decodeURIComponent(url.hash.slice(1)));
+    return;
+  }
+  e.preventDefault();
+  turn(url, true);
+});
+
+document.addEventListener('submit', (e) => {
+  if (!e.target.matches('form[role=search]')) return;
+  e.preventDefault();
+  const url = new URL(e.target.action);
+  url.search = new URLSearchParams(new FormData(e.target));
+  turn(url, true);
+});
+
+addEventListener('popstate', () => {
+  if (location.pathname + location.search === shown) fragment();
+  else turn(new URL(location), false);
+});
+
+document.body.append(sent.element);
+ready();

@@ -1,0 +1,125 @@
+package handbook
+
+import (
+	"slices"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/wicketway/wicketway/contract"
+	"github.com/wicketway/wicketway/contract/requests"
+)
+
+// A trial is what the form of an operation is made of.
+type trial struct {
+	Page     string            `json:"page"`
+	Method   string            `json:"method"`
+	Path     string            `json:"path"`
+	Inputs   []parameter       `json:"inputs"`
+	Bodies   []body            `json:"bodies"`
+	Accepts  []string          `json:"accepts"`
+	Ways     [][]string        `json:"ways"` // to be known: names of schemes that are needed together
+	Schemes  map[string]scheme `json:"schemes"`
+	SignIn   string            `json:"signIn,omitzero"` // the page of an operation that gives a token
+	Good     sample            `json:"good"`
+	Examples []sample          `json:"examples"` // that have names
+	Links    []link            `json:"links"`
+}
+
+// A parameter is a node outside of the body.
+type parameter struct {
+	In string `json:"in"`
+	node
+	Open bool `json:"open,omitzero"` // a value in a path keeps its slashes
+}
+
+// A body is that of one media type.
+type body struct {
+	Media  string `json:"media"`
+	Schema node   `json:"schema"`
+	Items  bool   `json:"items,omitzero"` // each line of it is one
+}
+
+// A scheme says how callers say who they are (RFC 9110, 11.1).
+type scheme struct {
+	Type   string `json:"type"`
+	Scheme string `json:"scheme,omitzero"`
+	In     string `json:"in,omitzero"`
+	Name   string `json:"name,omitzero"`
+}
+
+// A sample is a request: all of it, or what has a name of its own.
+type sample struct {
+	Name   string                    `json:"name,omitzero"`
+	Target string                    `json:"target,omitzero"`
+	Fields []requests.Field          `json:"fields,omitempty"`
+	Values map[string]jsontext.Value `json:"values,omitempty"` // by place and name: query limit
+	Body   string                    `json:"body,omitzero"`
+}
+
+// A link is what can be called with what an answer has (OpenAPI, 4.8.20).
+type link struct {
+	Name   string                    `json:"name"`
+	Status string                    `json:"status"`
+	Page   string                    `json:"page"`
+	Values map[string]jsontext.Value `json:"values,omitempty"` // expressions, by the names of parameters
+}
+
+// trial makes that of an operation.
+func (s *site) trial(one *operation, item *contract.PathItem, o *contract.Operation, good requests.Request) {
+	t := &trial{Page: one.Page, Method: one.Method, Path: one.Path, Schemes: s.schemes,
+		Inputs: append([]parameter{}, one.parameters...), Bodies: append([]body{}, one.bodies...), Ways: append([][]string{}, one.ways...), // JSON has no null for them
+		Accepts: []string{}, Examples: []sample{}, Links: []link{}, Good: sample{Target: good.Target, Fields: good.Header, Body: string(good.Body)}}
+	one.Trial = t
+	for status, r := range o.Responses.All() {
+		r = contract.Referred(s.doc, r)
+		for media := range r.Content.All() {
+			if !slices.Contains(t.Accepts, media) && status < "3" {
+				t.Accepts = append(t.Accepts, media)
+			}
+		}
+		for name, l := range r.Links.All() {
+			l = contract.Referred(s.doc, l)
+			t.Links = append(t.Links, link{Name: name, Status: status, Page: pageOf(l.OperationID), Values: map[string]jsontext.Value{}})
+			for name, value := range l.Parameters.All() {
+				t.Links[len(t.Links)-1].Values[name] = value
+			}
+		}
+	}
+	s.samples(t, item, o)
+}
+
+// samples are the examples that have names: those of parameters and bodies with one name are of one request.
+func (s *site) samples(t *trial, item *contract.PathItem, o *contract.Operation) {
+	named := func(name string, e *contract.Example) *sample {
+		title := e.Summary
+		if title == "" {
+			title = name
+		}
+		i := slices.IndexFunc(t.Examples, func(one sample) bool { return one.Name == title })
+		if i < 0 {
+			i = len(t.Examples)
+			t.Examples = append(t.Examples, sample{Name: title, Values: map[string]jsontext.Value{}})
+		}
+		return &t.Examples[i]
+	}
+	for _, p := range slices.Concat(item.Parameters, o.Parameters) {
+		p = contract.Referred(s.doc, p)
+		for name, e := range p.Examples.All() {
+			if e = contract.Referred(s.doc, e); e.Value != nil {
+				named(name, e).Values[p.In+" "+p.Name] = e.Value
+			}
+		}
+	}
+	if o.RequestBody == nil {
+		return
+	}
+	for _, m := range contract.Referred(s.doc, o.RequestBody).Content.All() {
+		for name, e := range m.Examples.All() {
+			if e = contract.Referred(s.doc, e); e.Value != nil {
+				if one := named(name, e); one.Body == "" {
+					one.Body = string(e.Value)
+				}
+			}
+		}
+	}
+}
