@@ -623,3 +623,76 @@ func null[T any](value T) func(line string, s ...wicketway.Setting) wicketway.Pa
 		return wicketway.Route(line, func(context.Context, wicketway.None) (T, error) { return value, nil }, s...)
 	}
 }
+
+type openedBerth struct {
+	Berth string `json:"berth"`
+	Map   string `json:"map,omitzero"`
+	Depth int    `json:"depth"`
+}
+
+// In development a browser shows JSON as a page, which is in no facts: with the same status, and for nobody who prefers JSON.
+func TestPagesOfJSON(t *testing.T) {
+	const browser = "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8"
+	one := func(_ context.Context, in struct {
+		Berth string `from:"path berth"`
+	}) (openedBerth, error) {
+		return openedBerth{in.Berth, "https://maps.example/\"><script>", 3}, nil
+	}
+	parts := []wicketway.Part{
+		wicketway.Route("GET /berths", func(context.Context, wicketway.None) ([]openedBerth, error) {
+			return []openedBerth{{"dry <b>", "/maps/dry", 4}, {"..", "//evil.example", 5}, {"wet", "javascript:x", 6}}, nil
+		}, wicketway.Summary("All berths"), wicketway.Conditional()),
+		wicketway.Route("GET /berths/{berth}", one),
+		wicketway.Route("POST /berths", func(context.Context, wicketway.None) (wicketway.Reply[openedBerth], error) {
+			return wicketway.Reply[openedBerth]{Status: 201, Value: openedBerth{"new", "", 1}, Header: http.Header{"Location": {"/berths/new"}, "Link": {`</berths?after=2>; rel="next"`}}}, nil
+		}),
+		wicketway.Route("GET /csv", func(context.Context, wicketway.None) ([]openedBerth, error) { return []openedBerth{{"a", "", 1}}, nil },
+			wicketway.Formats(format.JSON(), csv.Lists())),
+		wicketway.Route("GET /own", ownMedia, wicketway.Media("application/vnd.canal+json")),
+		wicketway.At("/manual", wicketway.Handle("GET /", http.NotFoundHandler(), wicketway.Attach(facts.ServiceDoc{}))),
+	}
+	development, production := build(t, append(parts, wicketway.Development(), wicketway.Log(slog.New(slog.DiscardHandler)))...), build(t, parts...)
+	for _, c := range []struct {
+		line, accept string
+		page         bool
+		want, lacks  []string
+	}{
+		{"GET /berths", browser, true, []string{"<h1>All berths</h1>", `<a rel="noreferrer" href="/berths/dry%20%3Cb%3E">dry &lt;b&gt;</a>`, `<a rel="noreferrer" href="/maps/dry">`, `<td>javascript:x</td>`, `<td>//evil.example</td>`,
+			"<td>..</td>", "Accept: text/html", "Authorization: [redacted]", `href="/manual">the handbook`}, []string{"hush", "<b>"}},
+		{"GET /berths", "application/json", false, nil, nil},
+		{"GET /berths", "*/*", false, nil, nil},
+		{"GET /berths", "text/html;q=0.5, application/json", false, nil, nil},
+		{"GET /berths/dry", browser, true, []string{`href="https://maps.example/&#34;&gt;&lt;script&gt;"`}, []string{"<script>"}},
+		{"POST /berths", browser, true, []string{`href="/berths/new">Location</a>`, `href="/berths?after=2">next</a>`, `<a rel="noreferrer" href="/berths/new">new</a>`}, nil},
+		{"GET /csv", browser, true, nil, nil},
+		{"GET /own", browser, true, []string{"application/vnd.canal+json"}, nil},
+		{"GET /berth", browser, true, []string{`<a rel="noreferrer" href="/berths">GET /berths</a>`, "<code>GET /berths/{berth}</code>"}, nil},
+	} {
+		var tags []string
+		for _, api := range []*wicketway.API{development, production} {
+			_, w := send(api, c.line, "Accept: "+c.accept+"\nAuthorization: Bearer hush", "")
+			isPage := w.Header().Get("Content-Type") == "text/html; charset=utf-8"
+			tags = append(tags, w.Header().Get("ETag"))
+			if plain := ask(production, c.line, "Accept: application/json", ""); w.Code != plain.Code || isPage != (c.page && (api == development || w.Code == 404)) {
+				t.Errorf("%s for %s: %d, a page %v", c.line, c.accept, w.Code, isPage)
+			}
+			for _, want := range c.want {
+				if api == development && !strings.Contains(w.Body.String(), want) {
+					t.Errorf("%s for %s: no %s in\n%s", c.line, c.accept, want, w.Body)
+				}
+			}
+			for _, lacks := range c.lacks {
+				if strings.Contains(w.Body.String(), lacks) && isPage {
+					t.Errorf("%s for %s: %s is in it", c.line, c.accept, lacks)
+				}
+			}
+		}
+		if c.page && tags[0] != "" && tags[0] == tags[1] {
+			t.Errorf("%s: the page has the tag of the JSON", c.line)
+		}
+	}
+}
+
+func ownMedia(context.Context, wicketway.None) (openedBerth, error) {
+	return openedBerth{Berth: "a"}, nil
+}

@@ -177,5 +177,5 @@ func (a *API) describing() (bool, error) {
 	return true, nil
 }
 
-// Describe describes the API that serves the request: pages about it ask exchange.State.Server for that.
-func (s *state) Describe() facts.API { return s.api.Describe() }
+// API is the one that serves the request: pages about it ask exchange.State.Server for that.
+func (s *state) API() *API { return s.api }

@@ -118,6 +118,9 @@ func (s *state) tell(w http.ResponseWriter, r *http.Request, p *problem.Problem)
 	shown := s.showsCauses()
 	how := answer.Rendering{NoStore: shown, Rendering: s.rendering(p, shown), Indent: t.development, JSON: t.jsonOnly,
 		Of: s}
+	if near, ok := errors.AsType[*nearError](p.Unwrap()); ok && t.development {
+		how.Near = near.routes
+	}
 	page := 0
 	if t.pages != nil && s.match.Suffix == "" {
 		writer.AddVary(w.Header(), "Accept")

@@ -6,14 +6,18 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"reflect"
+	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/failure"
+	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/problem"
+	"github.com/wicketway/wicketway/route"
 )
 
 // choose finds the format for the answer, as the request stands now.
@@ -176,8 +180,9 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 	}
 	to.header = s.withTag(to, r, offer)
 	var broken func(string)
+	var readable *answer.Readable
 	if t.terms().development {
-		broken = s.adviseBroken
+		broken, readable = s.adviseBroken, s.readable(r)
 	}
 	return t.output.Send(w, r, &answer.Sending{
 		Status:  to.status,
@@ -188,7 +193,41 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 		Offer:   offer,
 		Varies:  varies,
 		Broken:  broken,
+
+		Readable: readable,
 	})
+}
+
+// readable is what a page of an answer shows in development: of a value, where it leads.
+func (s *state) readable(r *http.Request) *answer.Readable {
+	if !answer.PrefersPage(r) {
+		return &answer.Readable{}
+	}
+	t := s.target
+	below := map[string]bool{} // names of things below the path, that a GET answers with
+	for i := range s.api.targets {
+		other := &s.api.targets[i]
+		name, is := strings.CutPrefix(other.path, strings.TrimSuffix(t.path, "/")+"/{")
+		if is && other.method == http.MethodGet && other.terms().version == t.terms().version && strings.Count(name, "}") == 1 && name[len(name)-1] == '}' {
+			below[strings.TrimSuffix(name, "}")] = true
+		}
+	}
+	sent := []string{s.secrets().Blank(r.Method + " " + r.URL.RequestURI()), "Host: " + r.Host}
+	for _, line := range answer.Fields(r.Header) {
+		if name, _, _ := strings.Cut(line, ":"); secret.Credentials.Has(name) {
+			line = name + ": " + secret.Blank
+		}
+		sent = append(sent, line)
+	}
+	return &answer.Readable{Title: cmp.Or(t.shown().Summary, t.line()), NewerCode: t.terms().newerCode(), Sent: sent, Doc: s.api.doc.path, Lead: func(member, text string) string {
+		switch {
+		case answer.IsAddress(text):
+			return text
+		case below[member] && text != "" && text != "." && text != "..":
+			return strings.TrimSuffix(route.Escaped(r.URL), "/") + "/" + url.PathEscape(text)
+		}
+		return ""
+	}}
 }
 
 // sendOwn has an output send itself, with the status and the header fields of the Reply around it.

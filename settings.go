@@ -409,7 +409,8 @@ var logKind = &kindOf[*slog.Logger]{
 // indented, a problem has a member debug with its causes, or with the routes that are near where nothing was
 // found, and the log says once what would be right in a route: which kind of problem it raises without
 // declaring it, what in an output breaks the rules of its type, which conditions were not held, and which
-// middleware neither answers nor goes on. Production is the default. WICKETWAY_DEVELOPMENT=1 in the
+// middleware neither answers nor goes on. Where a value goes out as JSON though the caller prefers HTML, as browsers do, it
+// is a page that can be read, with links and the same status. Production is the default. WICKETWAY_DEVELOPMENT=1 in the
 // environment does the same for a whole API.
 func Development() Setting { return developmentKind.say(true) }
 

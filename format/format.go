@@ -51,6 +51,9 @@ type Problem struct {
 	Members                             map[string]any // that were added by With
 	Debug                               string         // JSON, in development
 	NewerCode                           string         // in development, why newer code does not serve yet
+	// Near are routes that may have been meant where nothing was found, each with its method: in production those that are
+	// open to everyone.
+	Near []string
 	// Of the request: its method and path, the template of its route, the version that serves it, and the subject of its
 	// caller; "" where there is none.
 	Method, Path, Route, Version, Caller string

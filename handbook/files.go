@@ -15,7 +15,7 @@ func Write(ctx context.Context, folder string, versions []Version, address strin
 	if len(versions) == 0 {
 		return nil, errors.New("there is no version to write pages about")
 	}
-	b := bookOf(versions, address)
+	b := bookOf(versions)
 	put := func(name, kind string, p page) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -26,7 +26,7 @@ func Write(ctx context.Context, folder string, versions []Version, address strin
 		}
 		defer f.Close()
 		files = append(files, f.Name())
-		p.Suffix, p.Index, p.Files, p.Book = ".html", "index.html", true, b
+		p.Suffix, p.Index, p.Files, p.Book, p.Address = ".html", "index.html", true, b, address
 		if err := templates.ExecuteTemplate(f, kind, p); err != nil {
 			return err
 		}

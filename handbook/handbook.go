@@ -66,29 +66,32 @@ func Pages() wicketway.Part {
 // served has the books of APIs, which are made when they are first asked for.
 type served struct {
 	mu    sync.Mutex
-	books map[any]book // by the API
+	books map[*wicketway.API]book
 }
 
 // read gives the book of the API that serves a request.
 func (s *served) read(r *http.Request) (book, error) {
-	api := exchange.StateOf(r.Context()).Server()
-	described, is := api.(interface{ Describe() facts.API })
+	server, is := exchange.StateOf(r.Context()).Server().(interface{ API() *wicketway.API })
 	if !is {
 		return nil, errors.New("the handbook is not a part of an API")
 	}
+	api := server.API()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if known := s.books[api]; known != nil {
 		return known, nil
 	}
-	versions, err := versionsOf(described.Describe())
+	d := api.Describe()
+	versions, err := versionsOf(d)
 	if err != nil {
 		return nil, err
 	}
-	from := exchange.ClientOf(r)
-	b := bookOf(versions, from.Scheme+"://"+from.Host)
+	b := bookOf(versions)
+	for _, of := range b {
+		of.everywhere(d.Problems)
+	}
 	if s.books == nil {
-		s.books = map[any]book{}
+		s.books = map[*wicketway.API]book{}
 	}
 	s.books[api] = b
 	return b, nil
@@ -130,6 +133,7 @@ type page struct {
 	Query        string
 	Found        []*operation
 	Operation    *operation
+	Address      string             // that lines for a shell are sent to
 	caller       *exchange.Identity // nil: everything is shown
 }
 
@@ -144,6 +148,14 @@ func (p page) Here(name string) string { return p.Root + p.Site.folder() + name 
 
 // May reports whether an operation is shown.
 func (p page) May(o *operation) bool { return p.caller == nil || o.may(p.caller.Scopes) }
+
+// Line is the good request of an operation, for a shell; "" where none can be made.
+func (p page) Line(o *operation) string {
+	if o.Trial == nil {
+		return ""
+	}
+	return o.good.Line(p.Address)
+}
 
 // With is the page with an operation, for a part of it.
 func (p page) With(o *operation) page {
@@ -165,7 +177,8 @@ func (s *served) open(w http.ResponseWriter, r *http.Request, version string) (p
 			return page{}, false
 		}
 	}
-	p = page{Book: b}
+	from := exchange.ClientOf(r)
+	p = page{Book: b, Address: from.Scheme + "://" + from.Host}
 	if caller := wicketway.Caller(r.Context()); caller.Subject != "" {
 		p.caller = &caller
 		of = of.visible(caller.Scopes)

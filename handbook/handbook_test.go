@@ -97,6 +97,13 @@ func TestPages(t *testing.T) {
 			t.Errorf("%s: the policy is %q", c.path, policy)
 		}
 	}
+	for _, host := range []string{"a.example", "b.example"} { // a page is nobody else's, though it is made once
+		r, w := httptest.NewRequest("GET", "/handbook/api/berths.make", nil), httptest.NewRecorder()
+		r.Host = host
+		if plain.ServeHTTP(w, r); !strings.Contains(w.Body.String(), "http://"+host+"/berths") {
+			t.Errorf("for %s:\n%s", host, w.Body)
+		}
+	}
 	first := get(plain, "/handbook/api/berths.make")
 	r := httptest.NewRequest("GET", "/handbook/api/berths.make", nil)
 	r.Header.Set("If-None-Match", first.Header().Get("ETag"))
@@ -142,7 +149,7 @@ func TestVersionsAndCallers(t *testing.T) {
 		{"/handbook/v2/", "harbour", 200, "berths.make", "nothing at all"},
 		{"/handbook/v2/berths.make", "", 404, "", "minimum"},
 		{"/handbook/v2/berths.make", "harbour", 200, `<span class="breaking">breaking</span>: `, "It is new"},
-		{"/handbook/v2/berths.list", "harbour", 200, "<h2>Since v1</h2><p>It is new.</p>", "breaking:"},
+		{"/handbook/v2/berths.list", "harbour", 200, "<h2>Since v1</h2>\n<p>It is new.</p>", "breaking:"},
 		{"/handbook/v1/berths.make", "harbour", 200, "A request to paste", "<h2>Since"},
 	} {
 		r := httptest.NewRequest("GET", c.path, nil)

@@ -11,6 +11,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/contract"
+	"github.com/wicketway/wicketway/contract/requests"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -28,11 +29,11 @@ type operation struct {
 	BodyExample      string
 	Answers          []answer
 	Problems         []*trouble
-	Line             string
 	Since            *since
 	Trial            *trial
 
 	site         *site
+	good         requests.Request
 	parameters   []parameter
 	bodies       []body
 	ways, scopes [][]string // to be known, and what each needs

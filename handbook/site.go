@@ -8,6 +8,7 @@ import (
 
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/contract/requests"
+	"github.com/wicketway/wicketway/facts"
 )
 
 // A site is the handbook of one contract.
@@ -26,7 +27,6 @@ type site struct {
 	troubled   map[string]*trouble // by status and code
 	operations map[string]*operation
 	schemes    map[string]scheme
-	address    string
 }
 
 // An area is a group of operations.
@@ -61,7 +61,7 @@ func (s *site) visible(scopes []string) *site {
 	}
 	for _, t := range s.Problems {
 		one := *t
-		if one.By = only(t.By); len(one.By) > 0 {
+		if one.By = only(t.By); len(one.By) > 0 || t.By == nil {
 			less.Problems = append(less.Problems, &one)
 		}
 	}
@@ -106,10 +106,10 @@ func (s *site) Dates() (dates struct{ Deprecation, End string }) {
 // folder is where the pages of the version are, from the first page on.
 func (s *site) folder() string { return s.Key + "/" }
 
-// newSite makes the handbook of a contract. The address is where lines for a shell are sent.
-func newSite(d *contract.Document, name, key, address string) *site {
+// newSite makes the handbook of a contract.
+func newSite(d *contract.Document, name, key string) *site {
 	s := &site{Title: d.Info.Title, Version: d.Info.Version, Name: name, Key: key, Description: strings.TrimSpace(d.Info.Description), doc: d,
-		values: d.Values(), troubled: map[string]*trouble{}, operations: map[string]*operation{}, schemes: map[string]scheme{}, address: address}
+		values: d.Values(), troubled: map[string]*trouble{}, operations: map[string]*operation{}, schemes: map[string]scheme{}}
 	maker := requests.Of(d)
 	s.entry()
 	pages := map[string]bool{"problems": true, "index": true, "operations.json": true}
@@ -122,7 +122,7 @@ func newSite(d *contract.Document, name, key, address string) *site {
 			}
 			pages[one.Page] = true
 			if r, err := maker.Good(method, path); err == nil {
-				one.Line = r.Line(address)
+				one.good = r
 				s.trial(one, item, o, r)
 			}
 			if s.SignIn == nil && maker.GivesToken(method, path) {
@@ -132,13 +132,27 @@ func newSite(d *contract.Document, name, key, address string) *site {
 			s.add(o, one)
 		}
 	}
-	slices.SortFunc(s.Problems, func(a, b *trouble) int { return cmp.Or(cmp.Compare(a.Status, b.Status), cmp.Compare(a.Code, b.Code)) })
+	s.sortProblems()
 	for _, o := range s.operations {
 		if o.Trial != nil && s.SignIn != nil {
 			o.Trial.SignIn = s.SignIn.Page
 		}
 	}
 	return s
+}
+
+func (s *site) sortProblems() {
+	slices.SortFunc(s.Problems, func(a, b *trouble) int { return cmp.Or(cmp.Compare(a.Status, b.Status), cmp.Compare(a.Code, b.Code)) })
+}
+
+// everywhere adds the kinds that every request can meet, which no operation has to declare.
+func (s *site) everywhere(kinds []facts.Kind) {
+	for _, k := range kinds {
+		if k.Routes == nil && s.troubled[strconv.Itoa(k.Status)+" "+k.Code] == nil {
+			s.Problems = append(s.Problems, &trouble{Status: k.Status, Code: k.Code, Title: k.Title, Meaning: k.Meaning, Example: setOut(k.Example)})
+		}
+	}
+	s.sortProblems()
 }
 
 // pageOf is the name of an operation as a part of a path.

@@ -20,7 +20,7 @@ type book []*site
 
 // bookOf makes the handbooks of several versions, each of which knows of the others, and what has changed since the one
 // before.
-func bookOf(versions []Version, address string) (b book) {
+func bookOf(versions []Version) (b book) {
 	for i, v := range versions {
 		shown := v.Name
 		if len(versions) == 1 {
@@ -30,7 +30,7 @@ func bookOf(versions []Version, address string) (b book) {
 		for n := 2; b.version(key) != nil || key == "assets" || key == "problems"; n++ {
 			key = cmp.Or(pageOf(v.Name), "api") + "-" + strconv.Itoa(n)
 		}
-		s := newSite(v.Document, shown, key, address)
+		s := newSite(v.Document, shown, key)
 		if i > 0 {
 			s.Before = b[i-1]
 			b[i-1].After = s
@@ -63,6 +63,8 @@ type since struct {
 // A change of an operation.
 type change struct{ Class, Reason string }
 
+var classes = []string{string(contract.Breaking), string(contract.Look), string(contract.Safe)}
+
 // A difference is a place that is not the same in two versions, side by side.
 type difference struct{ Part, Name, Was, Is string }
 
@@ -83,6 +85,11 @@ func (s *site) compare(before, now Version) {
 	changes := map[string][]change{}
 	for _, c := range contract.Compare(old, now.Document) {
 		changes[c.Operation] = append(changes[c.Operation], change{string(c.Class), c.Reason})
+	}
+	for _, all := range changes { // what breaks callers comes first
+		slices.SortStableFunc(all, func(a, b change) int {
+			return cmp.Compare(slices.Index(classes, a.Class), slices.Index(classes, b.Class))
+		})
 	}
 	for _, o := range s.operations {
 		line := o.Method + " " + o.Path

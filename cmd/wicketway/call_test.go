@@ -123,7 +123,7 @@ func TestHandbookCommand(t *testing.T) {
 		status int
 		want   string
 	}{
-		{[]string{"../../docs/canal.v2.json", "--out", dir, "--address", "https://canal.example"}, 0, "wrote 20 files into " + dir + ": begin with index.html"},
+		{[]string{"../../docs/canal.v2.json", "--out", dir, "--address", "https://canal.example"}, 0, "wrote 21 files into " + dir + ": begin with index.html"},
 		{[]string{"../../docs/canal.v2.json"}, 2, "--out FOLDER is missing"},
 		{[]string{"call_test.go", "--out", dir}, 1, "call_test.go"},
 	} {

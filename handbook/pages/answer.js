@@ -6,8 +6,8 @@ const mostShown = 200_000, mostItems = 200;
 
 /** Shows an answer in its place. */
 export function show(place, answer, trying) {
-  const title = el('h3', { className: answer.status < 400 ? 'well' : 'mark' }, `${answer.status} ${answer.text}`, el('span', { className: 'quiet' }, ` after ${answer.milliseconds} ms`));
-  const parts = [el('h2', {}, 'The answer'), title];
+  const title = el('h2', {}, el('span', { className: answer.status < 400 ? 'well' : 'mark' }, `${answer.status} ${answer.text}`), el('span', { className: 'quiet' }, ` after ${answer.milliseconds} ms`));
+  const parts = [title];
   if (answer.redirected) parts.push(el('p', {}, `It comes from ${answer.base}, after a redirect.`));
   if (answer.note) parts.push(el('p', {}, answer.note));
   if (answer.broken) parts.push(el('p', { className: 'mark' }, `It ended before its end: ${answer.broken}`));

@@ -228,7 +228,7 @@ export class Trying {
     for (const f of [...this.inputs, ...this.bodies.map((b) => b.root).filter(Boolean)]) for (const one of f.all()) one.say('');
     this.faults.replaceChildren();
     this.abort = new AbortController();
-    [this.button.disabled, this.stop.hidden, this.said.textContent] = [true, false, 'Waiting for the answer …'];
+    [this.button.disabled, this.stop.hidden, this.said.textContent, this.said.className] = [true, false, 'Waiting for the answer …', 'said'];
     const request = this.compose(), saved = this.save();
     try {
       const answer = await send(request, this.abort.signal, (part) => {
@@ -238,6 +238,7 @@ export class Trying {
       this.take(answer);
       const record = { at: new Date(), page: this.trial.page, saved, request: { method: request.method, target: request.target }, answer };
       this.said.textContent = `${answer.status} ${answer.text}, after ${answer.milliseconds} ms${answer.stopped ? ', stopped' : ''}`;
+      this.said.className = 'said heard'; // the heading of the answer says it
       show(this.answer, answer, this);
       this.point(answer);
       this.sent(record);

@@ -83,6 +83,7 @@ func WriteProblemPage(b *bytes.Buffer, p format.Problem) {
 		}
 		b.WriteString("</table>\n")
 	}
+	writeNear(b, p.Near)
 	if p.Debug != "" {
 		debug := jsontext.Value(p.Debug)
 		debug.Indent(jsontext.WithIndent("  "))
@@ -95,6 +96,23 @@ func WriteProblemPage(b *bytes.Buffer, p format.Problem) {
 		fmt.Fprintf(b, "<br>%s", html.EscapeString(p.Instance))
 	}
 	b.WriteString("\n</footer>\n</main>\n")
+}
+
+// writeNear lists routes that may have been meant. Those that a browser can open are links.
+func writeNear(b *bytes.Buffer, near []string) {
+	if len(near) == 0 {
+		return
+	}
+	b.WriteString("<h2>Near are</h2>\n<ul>\n")
+	for _, line := range near {
+		if path, is := strings.CutPrefix(line, "GET "); is && IsAddress(path) && !strings.Contains(path, "{") {
+			line = link(path, line)
+		} else {
+			line = html.EscapeString(line)
+		}
+		fmt.Fprintf(b, "<li><code>%s</code></li>\n", line)
+	}
+	b.WriteString("</ul>\n")
 }
 
 // writeNewerCode warns the programmer that an older program has answered.

@@ -52,6 +52,7 @@ type Rendering struct {
 	// path or the query that chose it.
 	Offer  *Offer
 	Chosen bool
+	Near   []string // routes that may have been meant; nil: those that the problem names
 	// Of fills in what is shown of the request; nil: nothing is.
 	Of interface{ Show(*format.Problem) }
 }
@@ -74,6 +75,9 @@ func (how *Rendering) Show(p *problem.Problem) format.Problem {
 	}
 	if how.Texts != nil {
 		shown.Language = how.Texts.Language
+	}
+	if shown.Near = how.Near; shown.Near == nil {
+		shown.Near, _ = shown.Members["near"].([]string)
 	}
 	if how.Of != nil {
 		how.Of.Show(&shown)

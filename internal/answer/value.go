@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -185,6 +186,8 @@ type Sending struct {
 	Varies  bool // Accept had a say
 	// Broken is told what in the output breaks its own rules, in development.
 	Broken func(text string)
+	// Readable makes a page of JSON for callers that prefer one, in development; nil: they get the JSON.
+	Readable *Readable
 
 	value []byte // its JSON, where it is in a shape that can depend on more
 }
@@ -257,12 +260,47 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s *Sending) error {
 		}
 	}
 	p.finish(buffer, s.Offer)
+	if s.Readable != nil && p.isJSONToAll(s) {
+		if err := p.readable(w, r, buffer, s); err != nil {
+			return err
+		}
+	}
 	if own := writer.Direct(w); buffer.Len() > serverBuffer || own == nil || own.Limit > 0 {
 		h["Content-Length"] = []string{strconv.Itoa(buffer.Len())}
 	}
 	w.WriteHeader(status)
 	_, err = w.Write(buffer.Bytes())
 	return err
+}
+
+// isJSONToAll reports whether a value goes out as JSON because callers who prefer HTML cannot get it as that.
+func (p *Plan) isJSONToAll(s *Sending) bool {
+	if p.Choice == nil {
+		return true
+	}
+	return s.Varies && p.Choice.Offers[s.Offer].Write == nil &&
+		!slices.ContainsFunc(p.Choice.Offers, func(o Offer) bool { return o.bare == "text/html" })
+}
+
+// readable puts a page in the place of JSON, for callers that prefer HTML.
+func (p *Plan) readable(w http.ResponseWriter, r *http.Request, buffer *sheet, s *Sending) error {
+	h := w.Header()
+	if !prefersHTML(r.Header["Accept"]) || len(h["Content-Type"]) != 1 || h["Content-Type"][0] != p.header[0] {
+		return nil
+	}
+	varyByAccept(h) // not of the JSON: development changes nothing about that
+	text := bytes.Clone(buffer.Bytes())
+	page := *s.Readable
+	page.Status, page.Header = s.Status, h.Clone()
+	buffer.Reset()
+	if err := page.Write(&buffer.Buffer, text); err != nil {
+		return Unwritten{err}
+	}
+	h["Content-Type"] = contentTypeHTML
+	if tag := h.Get("Etag"); tag != "" {
+		h["Etag"] = []string{extended(tag, "-page")}
+	}
+	return nil
 }
 
 // label says what is sent. JSON may have a name that the route gives it.

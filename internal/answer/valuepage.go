@@ -35,7 +35,7 @@ func WriteValuePage(b *bytes.Buffer, title string, value any) error {
 		return err
 	}
 	openPage(b, "", 0, title)
-	shown.write(b)
+	shown.write(b, "")
 	b.WriteString("</main>\n")
 	return nil
 }
@@ -46,6 +46,7 @@ type shown struct {
 	text    string
 	members []shownMember
 	items   []shown
+	lead    func(member, text string) string // of the outermost one; nil: values lead nowhere
 }
 
 type shownMember struct {
@@ -88,42 +89,58 @@ func readShown(from *jsontext.Decoder, level int) (v shown, err error) {
 	return v, err
 }
 
-// write writes objects as tables, lists as rows or lines, the rest as text.
-func (v *shown) write(b *bytes.Buffer) {
+// write writes objects as tables, lists as rows or lines, the rest as text, which may lead further by the name of its member.
+func (v *shown) write(b *bytes.Buffer, member string) { (&showing{b, v.lead}).value(v, member) }
+
+// A showing writes a value.
+type showing struct {
+	*bytes.Buffer
+	lead func(member, text string) string
+}
+
+func (b *showing) value(v *shown, member string) {
 	switch v.kind {
 	case '{':
 		b.WriteString("<table>\n")
-		for _, m := range v.members {
-			fmt.Fprintf(b, "<tr><th>%s</th><td>", html.EscapeString(m.name))
-			m.value.write(b)
+		for i := range v.members {
+			fmt.Fprintf(b, "<tr><th>%s</th><td>", html.EscapeString(v.members[i].name))
+			b.value(&v.members[i].value, v.members[i].name)
 			b.WriteString("</td></tr>\n")
 		}
 		b.WriteString("</table>\n")
 	case '[':
 		if columns := v.columns(); columns != nil {
-			v.writeRows(b, columns)
+			b.rows(v, columns)
 		} else {
-			v.writeLines(b)
+			b.lines(v, member)
 		}
 	case 'n':
 		b.WriteString("–")
 	default:
-		b.WriteString(html.EscapeString(v.text))
+		to := ""
+		if b.lead != nil && (v.kind == '"' || v.kind == '0') {
+			to = b.lead(member, v.text)
+		}
+		if to == "" {
+			b.WriteString(html.EscapeString(v.text))
+		} else {
+			b.WriteString(link(to, v.text))
+		}
 	}
 }
 
-func (v *shown) writeLines(b *bytes.Buffer) {
+func (b *showing) lines(v *shown, member string) {
 	b.WriteString("<ul>\n")
 	for i := range v.items {
 		b.WriteString("<li>")
-		v.items[i].write(b)
+		b.value(&v.items[i], member)
 		b.WriteString("</li>\n")
 	}
 	b.WriteString("</ul>\n")
 }
 
-// writeRows writes a list of objects as one table.
-func (v *shown) writeRows(b *bytes.Buffer, columns []string) {
+// rows writes a list of objects as one table.
+func (b *showing) rows(v *shown, columns []string) {
 	b.WriteString("<table class=\"list\">\n<tr>")
 	for _, c := range columns {
 		fmt.Fprintf(b, "<th>%s</th>", html.EscapeString(c))
@@ -135,7 +152,7 @@ func (v *shown) writeRows(b *bytes.Buffer, columns []string) {
 			b.WriteString("<td>")
 			for j := range v.items[i].members {
 				if m := &v.items[i].members[j]; m.name == c {
-					m.value.write(b)
+					b.value(&m.value, c)
 				}
 			}
 			b.WriteString("</td>")
