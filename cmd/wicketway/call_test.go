@@ -133,7 +133,7 @@ func TestHandbookCommand(t *testing.T) {
 		}
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "api", "passages.book.html"))
-	if err != nil || !strings.Contains(string(text), `href="../style.css"`) || !strings.Contains(string(text), "curl -s &#39;https://canal.example/api/v2/passages") {
+	if err != nil || !strings.Contains(string(text), `href="../assets/style.css"`) || !strings.Contains(string(text), "curl -s &#39;https://canal.example/api/v2/passages") {
 		t.Errorf("%v\n%s", err, text)
 	}
 }
