@@ -32,6 +32,7 @@ import (
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
+	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -207,7 +208,7 @@ func (s *served) index(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	if p.Query = strings.TrimSpace(r.URL.Query().Get("q")); p.Query != "" {
+	if p.Query = strings.TrimSpace(clip.Text(r.URL.Query().Get("q"), longestQuery)); p.Query != "" {
 		p.Found = p.Site.find(p.Query)
 	}
 	send(w, r, "index", p)

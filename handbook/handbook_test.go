@@ -63,6 +63,7 @@ func TestPages(t *testing.T) {
 		{plain, "/handbook", 303, nil, nil},
 		{plain, "/handbook/api/", 200, []string{"<h1>Harbour</h1>", "<p>Berths &amp; <code>POST &lt;x&gt;</code>.</p>\n<p>A second", `<a href="/handbook/api/berths.make">A new berth</a>`, "<b>GET</b> /berths"}, []string{"<script>"}},
 		{plain, "/handbook/api/?q=width+POST", 200, []string{"berths.make"}, []string{"berths.list"}},
+		{plain, "/handbook/api/?q=" + strings.Repeat("berths+", 100_000), 200, []string{"berths.make", "berths.list"}, []string{strings.Repeat("berths ", 40)}},
 		{plain, "/handbook/api/?q=harbour-full", 200, []string{"berths.make"}, []string{"berths.list"}},
 		{plain, "/handbook/api/?q=%3Cscript%3E", 200, []string{"Nothing has all of these words", "&lt;script&gt;"}, []string{"<script>"}},
 		{plain, "/handbook/api/berths.make", 200, []string{"<h1>A new berth</h1>", "Who may call: everyone.", "0 to 3, 1 if absent", "like ^[a-z]&#43;$", "1 to 9.5", "one of dry, wet", "Its slug", "<b>harbour-full</b> The harbour is full", "Try &lt;b&gt;later", "&#34;code&#34;: &#34;harbour-full&#34;", "curl -s "}, nil},

@@ -207,9 +207,13 @@ func (s *site) entry() {
 	}
 }
 
+// What a search takes, so that its cost does not grow with the query: bytes and words.
+const longestQuery, mostWords = 200, 10
+
 // find gives the operations that have all words.
 func (s *site) find(query string) (found []*operation) {
 	words := strings.Fields(strings.ToLower(query))
+	words = words[:min(len(words), mostWords)]
 	for _, a := range s.Areas {
 		for _, o := range a.Operations {
 			if !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(o.words, w) }) {

@@ -3,6 +3,7 @@
 import { el, leadsTo, Literal, operations, setOut } from './page.js';
 
 const mostShown = 200_000, mostItems = 200;
+let kept = ''; // the address of the bytes of the answer that is shown
 
 /** Shows an answer in its place. */
 export function show(place, answer, trying) {
@@ -24,14 +25,19 @@ export function show(place, answer, trying) {
 
 function bodyOf(body, answer, all) {
   if (answer.blob) {
-    const url = URL.createObjectURL(answer.blob);
+    URL.revokeObjectURL(kept);
+    const url = kept = URL.createObjectURL(answer.blob);
     body.replaceChildren(`${answer.size} bytes of ${answer.media}. `, el('a', { href: url, download: 'answer' }, 'Keep them as a file'));
   } else if (answer.isStream) {
     const skipped = Math.max(0, answer.items.length - mostItems);
     body.textContent = (skipped ? `… ${skipped} items before\n` : '') + answer.items.slice(skipped).join('\n');
     body.scrollTop = body.scrollHeight;
   } else if (answer.isJSON && answer.body.length <= mostShown) {
-    body.replaceChildren(...pretty(answer.value, '', linker(answer, all)));
+    try {
+      body.replaceChildren(...pretty(answer.value, '', linker(answer, all)));
+    } catch { // it is nested too deep
+      body.textContent = answer.body;
+    }
   } else {
     body.textContent = answer.isJSON ? setOut(answer.body).slice(0, mostShown) : answer.body.slice(0, mostShown);
   }

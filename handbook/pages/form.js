@@ -176,7 +176,7 @@ const kinds = {
       const from = value && typeof value === 'object' && !(value instanceof Literal) && !Array.isArray(value) ? value : {};
       field.unknown = { ...from };
       for (const f of field.below) {
-        f.read(from[f.node.name]);
+        f.read(Object.hasOwn(from, f.node.name) ? from[f.node.name] : undefined);
         delete field.unknown[f.node.name];
       }
     },
@@ -255,7 +255,7 @@ function fits(node, value) {
   if (Array.isArray(value)) return node.kind === 'list';
   if (typeof value === 'object') {
     const names = (node.members ?? []).map((m) => m.name);
-    const constant = (node.members ?? []).every((m) => m.options?.length !== 1 || !(m.name in value) || m.options[0] === value[m.name]);
+    const constant = (node.members ?? []).every((m) => m.options?.length !== 1 || !Object.hasOwn(value, m.name) || m.options[0] === value[m.name]);
     return node.kind === 'map' || (node.kind === 'object' && constant && Object.keys(value).every((name) => names.includes(name)));
   }
   return { string: 'text', boolean: 'truth' }[typeof value] === node.kind;
@@ -343,7 +343,7 @@ export class Body {
         this.root.read(parse(text));
       } catch {
         const value = {};
-        for (const [name, one] of new URLSearchParams(text)) put(value, name, name in value ? [value[name], one].flat() : one);
+        for (const [name, one] of new URLSearchParams(text)) put(value, name, Object.hasOwn(value, name) ? [value[name], one].flat() : one);
         this.root.read(value);
       }
     }
