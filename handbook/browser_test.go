@@ -14,13 +14,16 @@ import (
 	"net/http/httptest"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/examples/canal/demo"
 	"github.com/wicketway/wicketway/handbook"
 	"github.com/wicketway/wicketway/internal/browser"
+	"github.com/wicketway/wicketway/schema"
 )
 
 // canal serves the demo.
@@ -317,4 +320,92 @@ func TestSizes(t *testing.T) {
 	s.Click("#q")
 	s.Keys("quay 499")
 	s.Until(`document.querySelector('[role=status]').textContent === "1 of 500 operations"`)
+}
+
+type work interface{ lock() }
+
+type dredging struct {
+	Depth int `json:"depth" rule:"minimum=1"`
+}
+
+type repair struct {
+	Gate string `json:"gate"`
+}
+
+func (dredging) lock() {}
+func (repair) lock()   {}
+
+type works struct{}
+
+func (works) Cases() (string, map[string]work) {
+	return "kind", map[string]work{"dredging": dredging{}, "repair": repair{}}
+}
+
+type plan struct {
+	Works  []schema.OneOf[work, works] `json:"works" rule:"minItems=1"`
+	Names  map[string]int              `json:"names,omitzero"`
+	Day    schema.Date                 `json:"day"`
+	Quiet  bool                        `json:"quiet"`
+	Remark schema.Optional[string]     `json:"remark,omitzero"`
+	Self   *plan                       `json:"self,omitzero"`
+}
+
+// Every kind of input can be written down, and what is left out, null and a value are told apart.
+func TestKindsOfInputs(t *testing.T) {
+	api := built(t, wicketway.At("/handbook", handbook.Pages()),
+		wicketway.Route("POST /plans", func(_ context.Context, in struct {
+			Body plan `from:"body"`
+		}) (plan, error) {
+			return in.Body, nil
+		}, wicketway.Name("plans")),
+		wicketway.Route("GET /params/{+rest}", func(_ context.Context, in struct {
+			Rest string   `from:"path rest"`
+			Tag  []string `from:"query tag"`
+			Quay string   `from:"header X-Quay"`
+			Dock string   `from:"cookie dock"`
+		}) (string, error) {
+			return fmt.Sprint(in.Rest, in.Tag, in.Quay, in.Dock), nil
+		}, wicketway.Name("params")),
+		wicketway.Route("POST /forms", func(_ context.Context, in struct {
+			Lock  string         `from:"form lock" rule:"enum=bell|heron"`
+			Crew  []int          `from:"form crew" rule:"items.minimum=1"`
+			Photo wicketway.File `from:"file photo" rule:"required"`
+		}) (string, error) {
+			return fmt.Sprint(in.Lock, in.Crew, in.Photo.Name, in.Photo.Size), nil
+		}, wicketway.Name("forms")))
+	server := httptest.NewServer(api)
+	defer server.Close()
+	file := filepath.Join(t.TempDir(), "a.txt")
+	if err := os.WriteFile(file, []byte("hello"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s := sitting{browser.Open(t), t}
+	body := func(want string) {
+		t.Helper()
+		s.send("200 OK")
+		s.holds(`document.querySelector('.answer pre').textContent.replace(/\s+/g, "")`, want)
+	}
+	state := func(name, is string) {
+		s.holds(`(() => { const f = `+strings.Replace(field, "NAME", `"`+name+`"`, 1)+`.querySelector('.state'); f.value = '`+is+`'; f.dispatchEvent(new Event('change')); return true })()`, true)
+	}
+	s.Go(server.URL + "/handbook/api/plans")
+	state("self", "left out")
+	s.Click(".body .members .members ~ button") // a member of the map
+	s.holds(`(() => { const key = document.querySelector('[aria-label="name of the member"]'); key.value = '__proto__'; key.dispatchEvent(new Event('input')); const of = key.parentNode.querySelector(':scope > .control input'); of.value = 7; of.dispatchEvent(new Event('input')); return true })()`, true)
+	state("remark", "null")
+	body(`{"works":[{"kind":"dredging","depth":1}],"names":{"__proto__":7},"day":"2027-05-04","quiet":false,"remark":null}`)
+	state("remark", "left out")
+	s.holds(`(() => { const pick = document.querySelector('[aria-label$="which of them"]'); pick.selectedIndex = 1; pick.dispatchEvent(new Event('change')); return true })()`, true)
+	s.fill("gate", "upper")
+	body(`{"works":[{"kind":"repair","gate":"upper"}],"names":{"__proto__":7},"day":"2027-05-04","quiet":false}`)
+
+	s.Go(server.URL + "/handbook/api/params#path.rest=a%2Fb%3Fc&query.tag=x&query.tag=y")
+	s.fill("X-Quay", "west")
+	s.fill("dock", "dry dock")
+	body(`"a/b?c[xy]westdrydock"`)
+	s.holds(`document.cookie`, "")
+
+	s.Go(server.URL + "/handbook/api/forms")
+	s.Do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}))
+	body(`"bell[1]a.txt5"`)
 }

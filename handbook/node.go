@@ -174,6 +174,22 @@ func (w *walk) members(of contract.Schema) (all []node) {
 	return all
 }
 
+// files finds those of a form: parts that have no schema are bytes (OpenAPI 3.1.1, 4.8.15.1.1).
+func (n *node) files() {
+	for i := range n.Members {
+		of := &n.Members[i]
+		if of.Kind == listKind {
+			of.Type = "list of files"
+			of = of.Item
+		}
+		if of.Kind == anyKind {
+			of.Kind, of.Type = fileKind, "a file"
+		} else if of != &n.Members[i] {
+			n.Members[i].Type = "list of " + of.Type
+		}
+	}
+}
+
 // rows are what a table has of what is below a node.
 func (n *node) rows(depth int) (all []value) {
 	for i := range n.Members {

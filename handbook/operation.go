@@ -153,6 +153,9 @@ func (s *site) body(one *operation, o *contract.Operation) {
 	for media, m := range contract.Referred(s.doc, o.RequestBody).Content.All() {
 		schema, items := itemIn(m)
 		of := body{Media: media, Schema: s.walk().node("", schema), Items: items}
+		if isMultipart(media) {
+			of.Schema.files()
+		}
 		if one.bodies == nil {
 			one.Body, one.BodyExample = of.Schema.rows(0), s.example(m)
 		}

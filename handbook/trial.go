@@ -1,8 +1,14 @@
 package handbook
 
 import (
+	"bytes"
+	"mime"
+	"mime/multipart"
+	"net/url"
 	"slices"
+	"strings"
 
+	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/contract"
@@ -68,7 +74,7 @@ type link struct {
 func (s *site) trial(one *operation, item *contract.PathItem, o *contract.Operation, good requests.Request) {
 	t := &trial{Page: one.Page, Method: one.Method, Path: one.Path, Schemes: s.schemes,
 		Inputs: append([]parameter{}, one.parameters...), Bodies: append([]body{}, one.bodies...), Ways: append([][]string{}, one.ways...), // JSON has no null for them
-		Accepts: []string{}, Examples: []sample{}, Links: []link{}, Good: sample{Target: good.Target, Fields: good.Header, Body: string(good.Body)}}
+		Accepts: []string{}, Examples: []sample{}, Links: []link{}, Good: sample{Target: good.Target, Fields: good.Header, Body: formValues(good)}}
 	one.Trial = t
 	for status, r := range o.Responses.All() {
 		r = contract.Referred(s.doc, r)
@@ -122,4 +128,38 @@ func (s *site) samples(t *trial, item *contract.PathItem, o *contract.Operation)
 			}
 		}
 	}
+}
+
+func isMultipart(media string) bool { return strings.HasPrefix(media, "multipart/form-data") }
+
+// formValues is the body of a request: that of a form as JSON, without its files.
+func formValues(r requests.Request) string {
+	media, parameters := "", map[string]string{}
+	for _, f := range r.Header {
+		if f.Name == "Content-Type" {
+			media, parameters, _ = mime.ParseMediaType(f.Value)
+		}
+	}
+	values := url.Values{}
+	switch {
+	case isMultipart(media):
+		form, err := multipart.NewReader(bytes.NewReader(r.Body), parameters["boundary"]).ReadForm(int64(len(r.Body)))
+		if err != nil {
+			return "{}"
+		}
+		defer form.RemoveAll()
+		values = form.Value
+	case media == "application/x-www-form-urlencoded":
+		values, _ = url.ParseQuery(string(r.Body))
+	default:
+		return string(r.Body)
+	}
+	one := map[string]any{}
+	for name, all := range values {
+		if one[name] = all; len(all) == 1 {
+			one[name] = all[0]
+		}
+	}
+	text, _ := json.Marshal(one, json.Deterministic(true)) // texts are always JSON
+	return string(text)
 }

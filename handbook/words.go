@@ -73,6 +73,9 @@ func bound(value string, but []string) string {
 }
 
 func between(low, high, of string) string {
+	if (low == "1" || low == "") && (high == "1" || high == "") {
+		of = strings.TrimSuffix(of, "s")
+	}
 	switch {
 	case low == "" && high == "", low == "0" && high == "" && of != "":
 		return ""

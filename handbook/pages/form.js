@@ -15,7 +15,7 @@ export class Field {
     this.below = []; // fields of members or items
     this.kind = kinds[node.options?.length ? 'options' : node.kind] ?? kinds.any;
     this.fault = el('p', { className: 'fault', id: `${this.id}-fault`, hidden: true });
-    this.hint = el('p', { className: 'hint quiet', id: `${this.id}-hint` }, [node.type, node.rules, node.note].filter(Boolean).join(' · '));
+    this.hint = el('p', { className: 'hint quiet', id: `${this.id}-hint` }, [['object', 'choice'].includes(node.kind) ? '' : node.type, node.rules, node.note].filter(Boolean).join(' · '));
     this.control = this.kind.make(this);
     this.input = this.control.matches('input, select, textarea') ? this.control : this.select ?? this.text;
     if (this.input) {
@@ -52,6 +52,13 @@ export class Field {
   read(value) {
     if (this.state) this.state.value = value === undefined ? absent : value === null ? none : given;
     if (value !== undefined && (value !== null || !this.state)) this.kind.read(this, value);
+    this.shown();
+  }
+
+  /** Begins a new one: what is required is given, to be filled in. */
+  begin() {
+    if (this.state) this.state.value = this.node.required ? given : absent;
+    for (const f of this.below) f.begin();
     this.shown();
   }
 
@@ -244,6 +251,7 @@ function put(object, name, value) {
 
 function choose(field) {
   const one = new Field({ ...field.node.choices[field.pick.selectedIndex], name: undefined }, () => field.touched());
+  one.begin();
   field.below = [one];
   field.place.replaceChildren(one.element);
 }
@@ -276,7 +284,8 @@ function clear(field) {
 
 function addRow(field, value, name = '') {
   const one = new Field({ ...field.node.item, name: undefined }, () => field.touched());
-  if (value !== undefined) one.read(value);
+  if (value === undefined) one.begin();
+  else one.read(value);
   if (field.named) {
     one.key = el('input', { type: 'text', value: name, 'aria-label': 'name of the member', oninput: () => field.touched() });
     one.element.prepend(one.key);
@@ -338,15 +347,7 @@ export class Body {
   read(text) {
     this.text.value = this.isJSON ? setOut(text) : text;
     if (this.isJSON) this.typed();
-    else if (this.isForm) {
-      try {
-        this.root.read(parse(text));
-      } catch {
-        const value = {};
-        for (const [name, one] of new URLSearchParams(text)) put(value, name, Object.hasOwn(value, name) ? [value[name], one].flat() : one);
-        this.root.read(value);
-      }
-    }
+    else if (this.isForm) this.root.read(parse(text));
   }
 
   /** Gives what goes out, and its text where it has one. */

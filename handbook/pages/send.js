@@ -15,7 +15,7 @@ export async function send(request, signal, each) {
   const kept = new Request(address, { ...options, signal: undefined, body: undefined });
   const lost = request.fields.filter(([name]) => !kept.headers.has(name)).map(([name]) => name);
   if (lost.length) throw new Error(`a browser lets no page send ${lost.join(', ')} (Fetch, forbidden request-header)`);
-  for (const [name, value] of request.cookies) document.cookie = `${name}=${encodeURIComponent(value)}; path=/; SameSite=Strict`;
+  for (const [name, value] of request.cookies) document.cookie = `${name}=${value.replace(/[;\u0000-\u001f]/g, encodeURIComponent)}; path=/; SameSite=Strict`;
   const began = performance.now();
   try {
     const response = await fetch(address, options);
