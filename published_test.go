@@ -17,6 +17,7 @@ import (
 	"github.com/wicketway/wicketway/chain/limit"
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/contract/yaml"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format/csv"
 )
 
@@ -40,6 +41,9 @@ func TestContracts(t *testing.T) {
 	inHeader := build(t, wicketway.At("/api", byHeader, wicketway.Version("v1", lock), wicketway.Version("v2", lock)), wicketway.Contracts("/contracts"))
 	without := build(t, lock, wicketway.Contracts("/contracts", yaml.Format()), wicketway.Log(slog.New(slog.DiscardHandler)))
 	guarded := build(t, lock, wicketway.Group(wicketway.Guard(auth.Bearer(auth.HS256(make([]byte, 32)), auth.Settings{Audience: []string{"canal"}})), wicketway.Contracts("/contracts")))
+	manual := wicketway.Handle("GET /manual", http.NotFoundHandler(), wicketway.Attach(facts.ServiceDoc{Problems: "kinds#"}))
+	documented, alone := build(t, lock, manual, wicketway.Contracts("/contracts")), build(t, wicketway.Version("v1", lock), manual)
+	closed := build(t, wicketway.Guard(auth.Bearer(auth.HS256(make([]byte, 32)), auth.Settings{Audience: []string{"canal"}})), manual)
 	const v2 = `</api/contracts/v2>; rel="service-desc"`
 	const both = `</api/contracts/v1>; rel="service-desc", ` + v2
 	for _, c := range []struct {
@@ -71,6 +75,14 @@ func TestContracts(t *testing.T) {
 		{without, "GET /nowhere", "", 404, "application/problem+json", `</contracts/1.0.0>; rel="service-desc"`, "", ""},
 		{guarded, "GET /contracts/1.0.0", "", 401, "application/problem+json", "", "token-missing", ""},
 		{guarded, "GET /.well-known/api-catalog", "", 200, `application/linkset+json; profile="https://www.rfc-editor.org/info/rfc9727"`, `<http://example.com/.well-known/api-catalog>; rel="api-catalog"`, "", ""},
+		{documented, "GET /nowhere", "", 404, "application/problem+json", `</contracts/1.0.0>; rel="service-desc", </manual>; rel="service-doc"`, "", ""},
+		{documented, "GET /.well-known/api-catalog", "", 200, `application/linkset+json; profile="https://www.rfc-editor.org/info/rfc9727"`, `<http://example.com/.well-known/api-catalog>; rel="api-catalog"`,
+			`"service-doc":[{"href":"http://example.com/manual","type":"text/html"}]`, ""},
+		{documented, "GET /problems/not-found", "text/html", 303, "", "", "", ""},
+		{documented, "GET /problems/not-found", "", 200, "application/json", "", `"code": "not-found"`, ""},
+		{documented, "GET /problems/never", "text/html", 404, "text/html; charset=utf-8", "", "", ""},
+		{alone, "GET /v1/nowhere", "", 404, "application/problem+json", `</manual>; rel="service-doc"`, "", ""},
+		{closed, "GET /problems/not-found", "text/html", 200, "text/html; charset=utf-8", "", "Nothing is here", ""},
 	} {
 		method, path, _ := strings.Cut(c.line, " ")
 		r, w := httptest.NewRequest(method, path, nil), httptest.NewRecorder()
