@@ -2,6 +2,8 @@ package wicketway
 
 import (
 	"cmp"
+	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -9,10 +11,14 @@ import (
 	"path/filepath"
 	"reflect"
 	"regexp"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/advice"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -208,3 +214,41 @@ func variableIn(folder, code string) (name string) {
 }
 
 var packageClause = regexp.MustCompile(`(?m)^package (\w+)`)
+
+// raiseField is the header field by which a request has something raised on purpose, in development alone.
+const raiseField = "Wicketway-Raise"
+
+// longestSlow bounds how long an answer waits on purpose.
+const longestSlow = time.Minute
+
+// raiseOnPurpose gives the problem that a request asks for, panics or waits, in the place of the function or before it: the
+// code of a kind that the route raises, panic, or slow=DURATION.
+func (s *state) raiseOnPurpose(r *http.Request) error {
+	what := r.Header.Get(raiseField)
+	if what == "" || s.target.isFallback() {
+		return nil
+	}
+	if what == "panic" {
+		panic("raised on purpose by the field " + raiseField)
+	}
+	if text, is := strings.CutPrefix(what, "slow="); is {
+		if wait, err := time.ParseDuration(text); err == nil && wait >= 0 && wait <= longestSlow {
+			select {
+			case <-time.After(wait):
+				return nil
+			case <-r.Context().Done():
+				return context.Cause(r.Context())
+			}
+		}
+	}
+	known := []string{"panic", "slow=3s"}
+	for _, raised := range s.target.raises() {
+		if raised.kind.Code() == what {
+			return raised.kind.Example().Because(errors.New("raised on purpose by the field " + raiseField))
+		}
+		known = append(known, raised.kind.Code())
+	}
+	slices.Sort(known)
+	return problem.BadRequest.Newf("The field %s is %q; in development this route takes %s, and up to %v for slow.", raiseField, clip.Text(what, 100),
+		strings.Join(slices.Compact(known), ", "), longestSlow)
+}

@@ -634,3 +634,37 @@ func TestFailuresInsideAMountedAPI(t *testing.T) {
 		t.Errorf("outside of an API: %q", lines)
 	}
 }
+
+// What is raised on purpose is so in development alone, once the caller is admitted, and only what the route can raise.
+func TestRaisedOnPurpose(t *testing.T) {
+	lock := wicketway.Route("GET /locks/bell", func(context.Context, wicketway.None) (string, error) { return "open", nil }, wicketway.Fails(errClosed))
+	guarded := wicketway.At("/own", wicketway.Guard(plate("")), wicketway.Route("GET /", func(context.Context, wicketway.None) (string, error) { return "own", nil }))
+	quiet := wicketway.Log(slog.New(slog.DiscardHandler))
+	development, production := build(t, quiet, lock, guarded, wicketway.Development()), build(t, quiet, lock, guarded)
+	for _, c := range []struct {
+		line, raise string
+		status      int
+		want        string
+	}{
+		{"GET /locks/bell", errClosed.Code(), errClosed.Status(), "raised on purpose"},
+		{"GET /locks/bell", "panic", 500, "raised on purpose"},
+		{"GET /locks/bell", "slow=1ms", 200, "open"},
+		{"GET /locks/bell", "slow=1h", 400, "this route takes " + errClosed.Code() + ", panic, slow=3s"},
+		{"GET /locks/bell", "slow=-1s", 400, "this route takes"},
+		{"GET /locks/bell", "harbour-full\n", 400, "this route takes"},
+		{"GET /nowhere", "panic", 404, ""},
+		{"GET /own", "panic", 401, ""},
+	} {
+		for _, api := range []*wicketway.API{development, production} {
+			r, w := httptest.NewRequest("GET", strings.TrimPrefix(c.line, "GET "), nil), httptest.NewRecorder()
+			r.Header.Set("Wicketway-Raise", c.raise)
+			api.ServeHTTP(w, r)
+			switch {
+			case api == development && (w.Code != c.status || !strings.Contains(w.Body.String(), c.want)):
+				t.Errorf("%s with %q: %d %s", c.line, c.raise, w.Code, w.Body)
+			case api == production && (w.Code == 500 || w.Code == 400 || strings.Contains(w.Body.String(), "purpose")):
+				t.Errorf("%s with %q in production: %d %s", c.line, c.raise, w.Code, w.Body)
+			}
+		}
+	}
+}

@@ -410,7 +410,9 @@ var logKind = &kindOf[*slog.Logger]{
 // found, and the log says once what would be right in a route: which kind of problem it raises without
 // declaring it, what in an output breaks the rules of its type, which conditions were not held, and which
 // middleware neither answers nor goes on. Where a value goes out as JSON though the caller prefers HTML, as browsers do, it
-// is a page that can be read, with links and the same status. Production is the default. WICKETWAY_DEVELOPMENT=1 in the
+// is a page that can be read, with links and the same status. A request with the field Wicketway-Raise gets what it names, once
+// its caller is admitted: the code of a kind of problem that the route raises, panic, or its answer late, as in slow=3s. Production
+// is the default. WICKETWAY_DEVELOPMENT=1 in the
 // environment does the same for a whole API.
 func Development() Setting { return developmentKind.say(true) }
 

@@ -72,6 +72,10 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 	}
 	if t.terms().development {
 		r = s.watched(r)
+		if err := s.raiseOnPurpose(r); err != nil {
+			Fail(w, r, err)
+			return
+		}
 	}
 	if err := t.end.serve(w, r, s); err != nil {
 		if t.isFallback() {

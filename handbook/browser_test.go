@@ -29,6 +29,12 @@ import (
 // canal serves the demo.
 func canal(t *testing.T) string {
 	t.Helper()
+	_, address := served(t)
+	return address
+}
+
+func served(t *testing.T) (*demo.Canal, string) {
+	t.Helper()
 	canal, err := demo.Open(t.TempDir(), slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
@@ -36,7 +42,7 @@ func canal(t *testing.T) string {
 	t.Cleanup(func() { canal.Close() })
 	server := httptest.NewServer(canal.API)
 	t.Cleanup(server.Close)
-	return server.URL
+	return canal, server.URL
 }
 
 // A sitting is somebody in front of the handbook.
@@ -408,4 +414,35 @@ func TestKindsOfInputs(t *testing.T) {
 	s.Go(server.URL + "/handbook/api/forms")
 	s.Do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}))
 	body(`"bell[1]a.txt5"`)
+}
+
+// Every wrong request gets what it must; and in development kinds, a panic and a late answer come on purpose.
+func TestBreaking(t *testing.T) {
+	t.Setenv("WICKETWAY_DEVELOPMENT", "1")
+	canal, address := served(t)
+	s := sitting{browser.Open(t), t}
+	s.Go(address + "/handbook/v2/passages.book")
+	typed := func(selector, text string) {
+		t.Helper()
+		s.holds(`(() => { const f = document.querySelector('`+selector+`'); f.value = '`+text+`'; f.dispatchEvent(new Event('input')); return true })()`, true)
+	}
+	typed(".credentials input", canal.Skipper)
+	s.Click(".break summary")
+	s.Click(".break p > button")
+	s.Until(`document.querySelector('.break [role=status]').textContent.includes("all as they must be; 1 not sent")`)
+	typed(".break input", canal.Keeper)
+	s.Click(".break p > button")
+	s.Until(`document.querySelector('.break [role=status]').textContent.endsWith("all as they must be")`)
+	s.holds(`[...document.querySelectorAll('.break tbody tr')].filter(r => !r.cells[2].className.includes('well')).length`, 0.)
+	s.holds(`document.querySelectorAll('.break tbody tr').length > 15`, true)
+	s.Scheme("light")
+	s.accessible()
+
+	s.holds(`(() => { const line = document.querySelector('.break tbody tr'); line.querySelector('button').click(); return line.cells[1].textContent })()`, "405")
+	s.Until(`document.querySelectorAll('#sent li').length === 1`)
+	for _, c := range []struct{ what, answer string }{{"slot-taken", "409 Conflict"}, {"keys-unavailable", "503 "}, {"panic", "500 "}, {"slow=3s", "201 Created"}} {
+		s.holds(`(() => { const f = [...document.querySelectorAll('.try select')].find(f => [...f.options].some(o => o.value === 'panic')); f.value = '`+c.what+`'; f.dispatchEvent(new Event('change')); return f.value })()`, c.what)
+		s.send(c.answer)
+	}
+	s.holds(`Number(/after ([0-9]+) ms/.exec(document.querySelector('.answer h2').textContent)[1]) >= 3000`, true)
 }

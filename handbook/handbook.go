@@ -135,6 +135,7 @@ type page struct {
 	Found        []*operation
 	Operation    *operation
 	Address      string             // that lines for a shell are sent to
+	Development  bool
 	caller       *exchange.Identity // nil: everything is shown
 }
 
@@ -179,7 +180,7 @@ func (s *served) open(w http.ResponseWriter, r *http.Request, version string) (p
 		}
 	}
 	from := exchange.ClientOf(r)
-	p = page{Book: b, Address: from.Scheme + "://" + from.Host}
+	p = page{Book: b, Development: exchange.Of(r.Context()).Development(), Address: from.Scheme + "://" + from.Host}
 	if caller := wicketway.Caller(r.Context()); caller.Subject != "" {
 		p.caller = &caller
 		of = of.visible(caller.Scopes)

@@ -124,6 +124,8 @@ func newSite(d *contract.Document, name, key string) *site {
 			if r, err := maker.Good(method, path); err == nil {
 				one.good = r
 				s.trial(one, item, o, r)
+				all, _ := maker.Wrong(method, path) // where the good one can be made, so can they
+				one.Trial.wrongs(all)
 			}
 			if s.SignIn == nil && maker.GivesToken(method, path) {
 				s.SignIn = one

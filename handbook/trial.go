@@ -29,6 +29,7 @@ type trial struct {
 	Good     sample            `json:"good"`
 	Examples []sample          `json:"examples"` // that have names
 	Links    []link            `json:"links"`
+	Wrong    []wrong           `json:"wrong"`
 }
 
 // A parameter is a node outside of the body.
@@ -62,6 +63,18 @@ type sample struct {
 	Body   string                    `json:"body,omitzero"`
 }
 
+// A wrong request has one fault, and what must come back.
+type wrong struct {
+	Wrong  string           `json:"wrong"`
+	Method string           `json:"method"`
+	Target string           `json:"target"`
+	Fields []requests.Field `json:"fields,omitempty"`
+	Body   *string          `json:"body,omitzero"`
+	Status int              `json:"status"`
+	Or     int              `json:"or,omitzero"`
+	Code   string           `json:"code,omitzero"`
+}
+
 // A link is what can be called with what an answer has (OpenAPI, 4.8.20).
 type link struct {
 	Name   string                    `json:"name"`
@@ -92,6 +105,19 @@ func (s *site) trial(one *operation, item *contract.PathItem, o *contract.Operat
 		}
 	}
 	s.samples(t, item, o)
+}
+
+// wrongs are the requests that are worth trying though they are wrong.
+func (t *trial) wrongs(all []requests.Request) {
+	t.Wrong = []wrong{}
+	for _, r := range all {
+		one := wrong{Wrong: r.Wrong, Method: r.Method, Target: r.Target, Fields: r.Header, Status: r.Status, Or: r.Or, Code: r.Code}
+		if r.Body != nil {
+			text := string(r.Body)
+			one.Body = &text
+		}
+		t.Wrong = append(t.Wrong, one)
+	}
 }
 
 // samples are the examples that have names: those of parameters and bodies with one name are of one request.

@@ -12,8 +12,9 @@ let trying;
 const sent = new Sent(async (record, again) => {
   if (trying?.trial.page !== record.page || !location.pathname.endsWith(`/${record.page}`)) await turn(new URL(record.address), true);
   if (!trying) return;
-  trying.load(record.saved);
-  if (again) await trying.send();
+  if (record.saved) trying.load(record.saved);
+  if (again && record.saved) await trying.send();
+  else if (again) await trying.sendAgain(record);
   else show(trying.answer, record.answer, trying);
   trying.answer.focus();
 });
@@ -24,7 +25,8 @@ function ready() {
   const trial = document.getElementById('trial');
   if (trial) {
     const address = location.href.split('#')[0];
-    trying = new Trying(JSON.parse(trial.textContent), document.getElementById('reads'), (record) => sent.add({ ...record, address }));
+    trying = new Trying(JSON.parse(trial.textContent), document.getElementById('reads'), (record) => record && sent.add({ ...record, address }),
+      (trial.dataset.raises ?? '').split(' ').filter(Boolean));
   }
   fragment();
 }

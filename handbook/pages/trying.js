@@ -1,6 +1,7 @@
 // The form of an operation: it takes the place of the tables of what is read, and sends requests by them.
 
 import { el, freshId, Literal, memory, decode, parse, templateOf, write } from './page.js';
+import { Breaking } from './breaking.js';
 import { Body, Field } from './form.js';
 import { send } from './send.js';
 import { show } from './answer.js';
@@ -9,8 +10,9 @@ import { goText, shellLine } from './lines.js';
 const formatsFirst = ['text/event-stream', 'application/json', 'application/x-ndjson'];
 
 export class Trying {
-  /** Puts the form into a page. Sent is told of each request that has been answered. */
-  constructor(trial, place, sent) {
+  /** Puts the form into a page. Sent is told of each request that has been answered. Raises are the codes of what can be
+   * raised on purpose: none outside of development. */
+  constructor(trial, place, sent, raises) {
     this.trial = trial;
     this.sent = sent;
     const changed = () => this.changed();
@@ -31,8 +33,11 @@ export class Trying {
     this.answer = el('section', { className: 'answer', 'aria-label': 'Answer', tabIndex: -1 });
     this.button = el('button', { type: 'submit' }, 'Send');
     this.stop = el('button', { type: 'button', hidden: true, onclick: () => this.abort?.abort() }, 'Stop');
+    const raised = raises.length ? ['nothing', ...raises, 'panic', 'slow=3s'] : [];
+    this.raise = el('select', { id: freshId(), onchange: changed }, ...raised.map((what) => el('option', {}, what)));
+    this.breaking = trial.wrong.length ? new Breaking(this, sent) : undefined;
     this.examples = [trial.good, ...trial.examples];
-    place.replaceChildren(this.form(), this.answer);
+    place.replaceChildren(...[this.form(), this.answer, this.breaking?.element].filter(Boolean));
     this.fill(trial.good);
     this.showBody();
     this.showWay();
@@ -54,6 +59,7 @@ export class Trying {
       trial.ways.length ? el('h3', {}, 'Who calls') : undefined,
       trial.ways.length ? named('Known by', this.way, trial.signIn ? el('span', {}, ' A token comes from the ', el('a', { href: trial.signIn }, 'operation that gives one'), '.') : undefined) : undefined,
       this.credentials,
+      this.raise.options.length ? named('Raise on purpose', this.raise, el('span', { className: 'quiet' }, ' in development: what comes back, and what the log says')) : undefined,
       el('details', { className: 'goes' }, el('summary', {}, 'Header fields that go out'),
         trial.accepts.length > 1 ? named('Accept', this.accept) : undefined,
         el('table', {}, el('thead', {}, el('tr', {}, ...['Sent', 'Name', 'Value'].map((text) => el('th', { scope: 'col' }, text)))), this.fieldRows),
@@ -129,6 +135,7 @@ export class Trying {
       const value = f.node.in === 'header' ? f.value() : undefined;
       if (value !== undefined && value !== null) fields.push([f.node.name, textOf(value)]);
     }
+    if (this.raise.selectedIndex > 0) fields.push(['Wicketway-Raise', this.raise.value]);
     return fields;
   }
 
@@ -248,6 +255,13 @@ export class Trying {
     } finally {
       [this.abort, this.button.disabled, this.stop.hidden] = [undefined, false, true];
     }
+  }
+
+  /** Sends a request as it was, without the form. */
+  async sendAgain(record) {
+    const answer = await send(record.request, new AbortController().signal, () => {});
+    show(this.answer, answer, this);
+    this.sent({ ...record, at: new Date(), answer });
   }
 
   /** Keeps a token that an answer gives (RFC 6749, 5.1). */
