@@ -25,11 +25,13 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/go-json-experiment/json"
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/contract"
+	"github.com/wicketway/wicketway/contract/requests"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/clip"
@@ -59,6 +61,7 @@ func Pages() wicketway.Part {
 		part("GET /", served.first, "The handbook of the API", wicketway.Attach(facts.ServiceDoc{Problems: "problems/"})),
 		part("GET /assets/{name}", asset, "How the handbook looks, and what it runs"),
 		part("GET /problems/{code}", served.problem, "A kind of problem in the handbook"),
+		part("POST /test", asTest, "A request as a test in Go"),
 		part("GET /{version}/", served.index, "The operations of a version"),
 		part("GET /{version}/{page}", served.page, "A page of the handbook"),
 	)
@@ -134,7 +137,7 @@ type page struct {
 	Query        string
 	Found        []*operation
 	Operation    *operation
-	Address      string             // that lines for a shell are sent to
+	Address      string // that lines for a shell are sent to
 	Development  bool
 	caller       *exchange.Identity // nil: everything is shown
 }
@@ -268,6 +271,27 @@ func (s *served) problem(w http.ResponseWriter, r *http.Request) {
 	wicketway.Fail(w, r, problem.NotFound.Newf("The handbook has no problem %q.", code))
 }
 
+// longestTest bounds a request that is written as a test, in bytes.
+const longestTest = 1 << 20
+
+// asTest writes a request, and what came back, as a test in Go.
+func asTest(w http.ResponseWriter, r *http.Request) {
+	var of struct {
+		About string `json:"about"`
+		wrong
+	}
+	err := json.UnmarshalRead(http.MaxBytesReader(w, r.Body, longestTest), &of)
+	if err != nil || of.Method == "" || of.Target == "" {
+		wicketway.Fail(w, r, problem.BadRequest.New("The body is not a request as JSON, with a method and a target.").Because(err))
+		return
+	}
+	one := requests.Request{Method: of.Method, Target: of.Target, Header: of.Fields, Wrong: of.Wrong, Status: of.Status, Code: of.Code}
+	if of.Body != nil {
+		one.Body = []byte(*of.Body)
+	}
+	sendText(w, r, "text/plain; charset=utf-8", []byte(one.Test(of.About)))
+}
+
 // asset sends the style or a script.
 func asset(w http.ResponseWriter, r *http.Request) {
 	name := r.PathValue("name")
@@ -294,14 +318,10 @@ func send(w http.ResponseWriter, r *http.Request, name string, p page) {
 // sendText sends a text with its tag, which changes with it.
 func sendText(w http.ResponseWriter, r *http.Request, media string, text []byte) {
 	sum := sha256.Sum256(text)
-	tag := `"` + hex.EncodeToString(sum[:12]) + `"`
-	w.Header().Set("ETag", tag)
-	w.Header().Set("Cache-Control", "no-cache")
-	if r.Header.Get("If-None-Match") == tag {
-		w.WriteHeader(http.StatusNotModified)
-		return
-	}
-	w.Header().Set("Content-Type", media)
-	w.Header().Set("X-Content-Type-Options", "nosniff")
-	w.Write(text)
+	h := w.Header()
+	h.Set("ETag", `"`+hex.EncodeToString(sum[:12])+`"`)
+	h.Set("Cache-Control", "no-cache")
+	h.Set("Content-Type", media)
+	h.Set("X-Content-Type-Options", "nosniff")
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(text))
 }

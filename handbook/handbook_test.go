@@ -105,9 +105,20 @@ func TestPages(t *testing.T) {
 			t.Errorf("for %s:\n%s", host, w.Body)
 		}
 	}
+	for body, want := range map[string]string{
+		`{}`: "bad-request", `[]`: "bad-request",
+		`{"about":"berths.make 409 \"","method":"POST","target":"/berths","fields":[{"Name":"A","Value":"Bearer $WICKETWAY_TOKEN"}],"body":"{\"a\":` + "`" + `}","status":409,"code":"harbour-full"}`: "func TestBerthsMake409(t *testing.T) {\n" +
+			"\tr := httptest.NewRequest(\"POST\", \"/berths\", strings.NewReader(\"{\\\"a\\\":`}\"))\n\tr.Header.Add(\"A\", \"Bearer \" + os.Getenv(\"WICKETWAY_TOKEN\"))\n" +
+			"\twicketwaytest.Answers(t, api, r, 409, \"harbour-full\")\n}\n",
+	} {
+		w := httptest.NewRecorder()
+		if plain.ServeHTTP(w, httptest.NewRequest("POST", "/handbook/test", strings.NewReader(body))); !strings.Contains(w.Body.String(), want) {
+			t.Errorf("%s as a test: %d %s", body, w.Code, w.Body)
+		}
+	}
 	first := get(plain, "/handbook/api/berths.make")
 	r := httptest.NewRequest("GET", "/handbook/api/berths.make", nil)
-	r.Header.Set("If-None-Match", first.Header().Get("ETag"))
+	r.Header.Set("If-None-Match", `"other", W/`+first.Header().Get("ETag"))
 	w := httptest.NewRecorder()
 	if plain.ServeHTTP(w, r); w.Code != http.StatusNotModified {
 		t.Errorf("the same page again: %d", w.Code)

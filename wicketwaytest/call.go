@@ -2,7 +2,7 @@
 // function, without a socket, [Middleware] holds a middleware to its duties, and [Adapts] the two ways
 // of an adapter against each other. [Honest] holds answers against the contract, [Frozen] a version against
 // the contract that it was released with, and [Matches] an API against one that was written first. [Probe] drives an API by
-// its contract, and holds all that it answers against that.
+// its contract, and holds all that it answers against that; [Answers] sends one request.
 package wicketwaytest
 
 import (

@@ -3,6 +3,7 @@ package wicketwaytest_test
 import (
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -115,6 +116,41 @@ func TestHonest(t *testing.T) {
 		h.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest(method, target, nil))
 		if got := strings.Join(told.said, "\n"); want == "" && got != "" || !strings.HasPrefix(strings.TrimPrefix(got, "Honest: "), want) {
 			t.Errorf("%s: %s, want %s", request, got, want)
+		}
+	}
+}
+
+// An answer is another than the test says, or than the contract says, or it is as both say.
+func TestAnswers(t *testing.T) {
+	api, err := wicketway.Build(wicketway.Info{Title: "T", Version: "1"},
+		wicketway.Route("GET /dry", func(context.Context, wicketway.None) (gauge, error) { return gauge{}, errDry.New("x") }, wicketway.Fails(errDry)),
+		wicketway.Route("GET /gauge", func(context.Context, wicketway.None) (gauge, error) { return gauge{7}, nil }),
+		wicketway.Handle("GET /lies", http.HandlerFunc(lies), wicketway.Describes[wicketway.None, gauge]()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		path   string
+		status int
+		code   string
+		said   string
+	}{
+		{"/dry", 409, "dry", ""},
+		{"/dry", 409, "", ""},
+		{"/dry", 0, "", "got 409 dry, want a success"},
+		{"/dry", 409, "wet", "got 409 dry, want 409 wet"},
+		{"/gauge", 0, "", ""},
+		{"/gauge", 200, "", ""},
+		{"/gauge", 201, "", "got 200 , want 201"},
+		{"/lies?body", 200, "", "maximum"},
+	} {
+		h := &hearing{TB: t}
+		answer := wicketwaytest.Answers(h, api, httptest.NewRequest("GET", c.path, nil), c.status, c.code)
+		if said := strings.Join(h.said, "\n"); (said == "") != (c.said == "") || !strings.Contains(said, c.said) {
+			t.Errorf("%s as %d %s: %s", c.path, c.status, c.code, said)
+		}
+		if body, err := io.ReadAll(answer.Body); err != nil || len(body) == 0 {
+			t.Errorf("%s: the answer has no body left: %v", c.path, err)
 		}
 	}
 }

@@ -292,7 +292,7 @@ func TestRoutesAndExplain(t *testing.T) {
 			"POST /api/v2/tokens: the limit on requests (too-many-requests): x-wicketway-limits"}},
 		{"contract ../../examples/first --openapi 3.2", 0, []string{`"openapi": "3.2.0"`, `"operationId": "get-hello-name"`, `"/levels"`}},
 		{"problems FILE --json", 0, []string{`"code": "token-missing"`, `"type": "/problems/token-missing"`, `"GET /api/v1/passages"`}},
-		{"routes FILE --open --same-as ../../examples/canal/open.txt", 0, []string{"everyone", "20 routes, 20 open to everyone, and 2 of Wicketway's own"}},
+		{"routes FILE --open --same-as ../../examples/canal/open.txt", 0, []string{"everyone", "21 routes, 21 open to everyone, and 2 of Wicketway's own"}},
 		{"routes FILE --open --version v1 --same-as ../../examples/canal/open.txt --json", 1, []string{"{\n", "the routes are not those of", "GET /api/v2/drill is in the file, but not in the API"}},
 		{"routes FILE --same-as ../../examples/canal/open.txt", 1, []string{"DELETE /api/v2/passages/{passage} is in the API, but not in the file"}},
 		{"routes FILE --open --same-as nowhere.txt", 2, []string{"nowhere.txt"}},

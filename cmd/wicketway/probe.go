@@ -1,9 +1,11 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"go/format"
 	"io"
 	"net"
 	"net/url"
@@ -19,11 +21,11 @@ import (
 
 // A probing is what the command was asked for.
 type probing struct {
-	version, contract, junit string
-	tokenFiles               []string
-	otherFile                string
-	settings                 probe.Settings
-	asJSON                   bool
+	version, contract, junit, tests string
+	tokenFiles                      []string
+	otherFile                       string
+	settings                        probe.Settings
+	asJSON                          bool
 }
 
 func probeCommand() *cobra.Command {
@@ -82,6 +84,7 @@ example gets one. Exit status 1 says that there are findings.`,
 	f.StringVar(&p.otherFile, "other-token-file", "", "the `FILE` has the token of another caller, for whom what the first one creates must not be there (default: WICKETWAY_OTHER_TOKEN)")
 	f.BoolVar(&p.asJSON, "json", false, "print the findings as JSON")
 	f.StringVar(&p.junit, "junit", "", "write the results into a `FILE` as JUnit XML as well")
+	f.StringVar(&p.tests, "tests", "", "write a test in Go for each finding into a `FILE`, for a package main with the API in the variable api")
 	c.ValidArgsFunction = completeArguments
 	return c
 }
@@ -238,6 +241,15 @@ func (p *probing) answer(out io.Writer, reports []probe.Report) error {
 			return checked(err)
 		}
 	}
+	if p.tests != "" && len(findings) > 0 {
+		text, err := testsOf(findings)
+		if err == nil {
+			err = os.WriteFile(p.tests, text, 0o644)
+		}
+		if err != nil {
+			return checked(err)
+		}
+	}
 	if p.asJSON {
 		if err := printJSON(out, findings); err != nil {
 			return err
@@ -254,6 +266,23 @@ func (p *probing) answer(out io.Writer, reports []probe.Report) error {
 		return checked(fmt.Errorf("%d %s not as the contract says (seed %d)", len(findings), plural(len(findings), "answer is", "answers are"), p.settings.Seed))
 	}
 	return nil
+}
+
+// testsOf are the tests of findings as a file, for a package main in which the variable api is the API.
+func testsOf(findings []probe.Finding) ([]byte, error) {
+	var tests strings.Builder
+	for _, f := range findings {
+		tests.WriteString("\n" + f.Test)
+	}
+	var b bytes.Buffer
+	b.WriteString("package main\n\nimport (\n")
+	for _, one := range []struct{ pkg, use string }{{"net/http/httptest", "httptest."}, {"os", "os.Getenv("}, {"strings", "strings.NewReader("}, {"testing", "testing."}} {
+		if strings.Contains(tests.String(), one.use) {
+			fmt.Fprintf(&b, "%q\n", one.pkg)
+		}
+	}
+	fmt.Fprintf(&b, "\n%q\n)\n%s", "github.com/wicketway/wicketway/wicketwaytest", tests.String())
+	return format.Source(b.Bytes())
 }
 
 func printProbe(out screen, r probe.Report) {

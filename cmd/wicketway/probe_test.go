@@ -3,6 +3,8 @@ package main
 import (
 	"encoding/xml"
 	"fmt"
+	"go/parser"
+	"go/token"
 	"io"
 	"log/slog"
 	"net/http"
@@ -49,7 +51,7 @@ func TestProbeCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	stale := file("stale.json", regexp.MustCompile(`"maximum": ?40`).ReplaceAllString(string(d.Text()), `"maximum":30`))
-	junit := filepath.Join(t.TempDir(), "junit.xml")
+	junit, tests := filepath.Join(t.TempDir(), "junit.xml"), filepath.Join(t.TempDir(), "found_test.go")
 	tokens := " --token-file " + file("skipper", canal.Skipper+"\n") + " --token-file " + file("keeper", canal.Keeper) + " --other-token-file " + file("other", canal.Visitor)
 	for _, c := range []struct {
 		args   string
@@ -59,7 +61,7 @@ func TestProbeCommand(t *testing.T) {
 		{address + " --draws 5" + tokens, 0, []string{"Osterbeck Canal v1: ", "Osterbeck Canal v2: ", "passages.change ", "200 400 401 403 404 409 412 413 415 422", "not reached", "408, since no request is sent slowly: "}},
 		{address + "/api/contracts/v2 --draws 1 --only locks.find --seed 4", 0, []string{"Osterbeck Canal v2: ", "locks.find "}},
 		{address + " --safe --version v2 --draws 1", 0, []string{"it is not among the methods that change nothing: locks.operate, "}},
-		{address + " --contract " + stale + " --only passages.book --draws 1 --junit " + junit + tokens, 1, []string{
+		{address + " --contract " + stale + " --only passages.book --draws 1 --junit " + junit + " --tests " + tests + tokens, 1, []string{
 			"passages.book: the member /crew breaks maximum (30)\n  wanted 422 input-invalid, got 409 slot-taken\n  curl -s " + address + `/api/v2/passages -H "Authorization: Bearer $WICKETWAY_TOKEN" -H 'Content-Type: application/json' -d '{"crew":31,`, "is not as the contract says (seed 0)"}},
 		{address + " --contract " + stale + " --only passages.change --draws 1 --json" + tokens, 1, []string{`"operation": "passages.change",`, `"wanted": "422 input-invalid",`, `"reason": "the member /crew breaks maximum (30)"`}},
 		{address + " --version v7", 2, []string{"has no version v7; available: v1, v2"}},
@@ -96,6 +98,14 @@ func TestProbeCommand(t *testing.T) {
 	}
 	if err := xml.Unmarshal(text, &suites); err != nil || len(suites.Suites) != 1 || suites.Suites[0].Failures != 1 {
 		t.Errorf("JUnit: %v %+v\n%s", err, suites, text)
+	}
+	text, err = os.ReadFile(tests)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := parser.ParseFile(token.NewFileSet(), tests, text, 0); err != nil || !strings.Contains(string(text), `wicketwaytest.Answers(t, api, r, 422, "input-invalid")`) ||
+		!strings.Contains(string(text), `"Bearer "+os.Getenv("WICKETWAY_TOKEN")`) {
+		t.Errorf("tests: %v\n%s", err, text)
 	}
 }
 

@@ -15,7 +15,8 @@ export function shellLine(request, secrets) {
   return words.join(' ');
 }
 
-function hide(text, secrets) {
+/** A text without the tokens that were typed in. */
+export function hide(text, secrets) {
   return secrets.filter(Boolean).reduce((said, secret) => said.replaceAll(secret, token), text);
 }
 

@@ -1,5 +1,6 @@
 // The list of what was sent until the page is left: to send again, to show again, and to compare two answers.
 
+import { hide } from './lines.js';
 import { el, memory, setOut } from './page.js';
 
 const most = 50, longest = 2000; // requests, and lines that are compared
@@ -23,7 +24,8 @@ export class Sent {
     record.element = el('li', {}, choose, ' ', el('code', {}, line), ' ',
       el('span', { className: record.answer.status < 400 ? 'well' : 'mark' }, String(record.answer.status)), el('span', { className: 'quiet' }, ` ${record.answer.milliseconds} ms, ${record.at.toLocaleTimeString()} `),
       el('button', { type: 'button', onclick: () => this.again(record, true), 'aria-label': `Send again ${line}` }, 'Send again'), ' ',
-      el('button', { type: 'button', onclick: () => this.again(record, false), 'aria-label': `Show ${line}` }, 'Show'));
+      el('button', { type: 'button', onclick: () => this.again(record, false), 'aria-label': `Show ${line}` }, 'Show'), ' ',
+      el('button', { type: 'button', onclick: () => this.test(record), 'aria-label': `As a test: ${line}` }, 'As a test'));
     this.list.prepend(record.element);
     for (const old of memory.sent.splice(most)) {
       old.element.remove();
@@ -39,6 +41,13 @@ export class Sent {
     this.compareTwo.disabled = this.chosen.length !== 2;
   }
 
+  /** Shows a request and its answer as a test. */
+  async test(record) {
+    const text = await testOf(record);
+    this.difference.replaceChildren(el('h3', {}, 'A test'), el('p', {}, 'For a package in which the variable api is the API.'), el('pre', { tabIndex: 0, 'aria-label': 'a test in Go' }, text));
+    this.difference.focus();
+  }
+
   /** Shows what two answers have otherwise, line by line. */
   compare() {
     const [older, newer] = [...this.chosen].sort((a, b) => a.at - b.at);
@@ -48,6 +57,19 @@ export class Sent {
       el('pre', { tabIndex: 0, 'aria-label': 'the two answers compared' }, ...lines.map(([mark, line]) => el(mark === '+' ? 'ins' : mark === '−' ? 'del' : 'span', {}, `${mark} ${line}\n`))));
     this.difference.focus();
   }
+}
+
+/** What came of the request as a test in Go: the server writes it, as it does for those of wicketway probe. */
+async function testOf({ page, request, answer }) {
+  const secrets = [...memory.credentials.values()];
+  if (request.body && request.body.text === undefined) return 'A form with files cannot be written as a test.';
+  const response = await fetch(new URL('../test', import.meta.url), {
+    method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify({
+      about: `${page} ${answer.status}`, method: request.method, target: hide(request.target, secrets), body: request.body?.text,
+      fields: request.fields.map(([Name, value]) => ({ Name, Value: hide(value, secrets) })), status: answer.status, code: answer.problem ? answer.value.code : '',
+    }),
+  });
+  return response.text();
 }
 
 /** An answer as lines: its status, its header fields but for those that differ each time, its body. */

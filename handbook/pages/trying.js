@@ -243,7 +243,7 @@ export class Trying {
         show(this.answer, { ...part, goesOn: true }, this);
       });
       this.take(answer);
-      const record = { at: new Date(), page: this.trial.page, saved, request: { method: request.method, target: request.target }, answer };
+      const record = { at: new Date(), page: this.trial.page, saved, request, answer };
       this.said.textContent = `${answer.status} ${answer.text}, after ${answer.milliseconds} ms${answer.stopped ? ', stopped' : ''}`;
       this.said.className = 'said heard'; // the heading of the answer says it
       show(this.answer, answer, this);

@@ -215,7 +215,10 @@ func (p *prober) find(x *exchange, j judgement) {
 		p.report.More++
 		return
 	}
-	p.report.Findings = append(p.report.Findings, Finding{x.o.name, x.request.Line(p.Address + p.Base), j.wanted, x.got(), j.reason})
+	test := x.request
+	test.Target = p.Base + test.Target
+	p.report.Findings = append(p.report.Findings, Finding{x.o.name, x.request.Line(p.Address + p.Base), j.wanted, x.got(), j.reason,
+		test.Test(fmt.Sprintf("%s %d", x.o.name, len(p.report.Findings)+1))})
 }
 
 // contractual holds an answer against the contract, and against what HTTP asks of every answer.

@@ -52,6 +52,7 @@ type Finding struct {
 	Wanted    string `json:"wanted"`
 	Got       string `json:"got"`
 	Reason    string `json:"reason"`
+	Test      string `json:"test" note:"A test in Go that holds it, by package wicketwaytest"`
 }
 
 // A Report is what came of it.
