@@ -50,6 +50,9 @@ export function setOut(text) {
   }
 }
 
+/** A text in the base64 of its UTF-8 (RFC 7617, 2.1). */
+export const base64 = (text) => btoa(String.fromCharCode(...new TextEncoder().encode(text)));
+
 /** The operations of a version, by the address of its pages. */
 export async function operations(here) {
   if (!memory.operations.has(here)) {

@@ -61,12 +61,11 @@ export class Sent {
 
 /** What came of the request as a test in Go: the server writes it, as it does for those of wicketway probe. */
 async function testOf({ page, request, answer }) {
-  const secrets = [...memory.credentials.values()];
   if (request.body && request.body.text === undefined) return 'A form with files cannot be written as a test.';
   const response = await fetch(new URL('../test', import.meta.url), {
     method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify({
-      about: `${page} ${answer.status}`, method: request.method, target: hide(request.target, secrets), body: request.body?.text,
-      fields: request.fields.map(([Name, value]) => ({ Name, Value: hide(value, secrets) })), status: answer.status, code: answer.problem ? answer.value.code : '',
+      about: `${page} ${answer.status}`, method: request.method, target: hide(request.target, memory.credentials), body: request.body?.text,
+      fields: request.fields.map(([Name, value]) => ({ Name, Value: hide(value, memory.credentials) })), status: answer.status, code: answer.problem ? answer.value.code : '',
     }),
   });
   return response.text();

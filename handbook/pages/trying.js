@@ -1,6 +1,6 @@
 // The form of an operation: it takes the place of the tables of what is read, and sends requests by them.
 
-import { el, freshId, Literal, memory, decode, parse, templateOf, write } from './page.js';
+import { base64, el, freshId, Literal, memory, decode, parse, templateOf, write } from './page.js';
 import { Breaking } from './breaking.js';
 import { Body, Field } from './form.js';
 import { send } from './send.js';
@@ -128,7 +128,7 @@ export class Trying {
       if (!value) continue;
       if (scheme.type === 'apiKey') {
         if (scheme.in === 'header') fields.push([scheme.name, value]);
-      } else if (scheme.scheme === 'basic') fields.push(['Authorization', `Basic ${btoa(String.fromCharCode(...new TextEncoder().encode(value)))}`]);
+      } else if (scheme.scheme === 'basic') fields.push(['Authorization', `Basic ${base64(value)}`]);
       else fields.push(['Authorization', `Bearer ${value}`]);
     }
     for (const f of this.inputs) {
@@ -155,8 +155,8 @@ export class Trying {
     }
     for (const [name, value] of now.values()) this.addField(name, value, false);
     const composed = this.compose();
-    this.line.textContent = shellLine(composed, [...memory.credentials.values()]);
-    this.go.textContent = goText(composed, [...memory.credentials.values()]);
+    this.line.textContent = shellLine(composed, memory.credentials);
+    this.go.textContent = goText(composed, memory.credentials);
   }
 
   addField(name, value, own) {
