@@ -166,7 +166,7 @@ func formValues(r requests.Request) string {
 			media, parameters, _ = mime.ParseMediaType(f.Value)
 		}
 	}
-	values := url.Values{}
+	var values url.Values
 	switch {
 	case isMultipart(media):
 		form, err := multipart.NewReader(bytes.NewReader(r.Body), parameters["boundary"]).ReadForm(int64(len(r.Body)))
