@@ -20,10 +20,13 @@ type Tab struct {
 	ctx context.Context
 }
 
-// Open opens an empty page in a browser that ends with the test, after five minutes at most. The test is skipped where there
-// is no chromium; in CI it fails, since .ci/run installs one.
+// Open opens an empty page in a browser that ends with the test, after five minutes at most. The test is skipped in short mode,
+// and where there is no chromium; in CI it fails then, since .ci/run installs one.
 func Open(t *testing.T) *Tab {
 	t.Helper()
+	if testing.Short() {
+		t.Skip("a browser takes long to start")
+	}
 	path, err := exec.LookPath("chromium")
 	if err != nil {
 		if os.Getenv("CI") != "" {
