@@ -204,7 +204,12 @@ func TestTrying(t *testing.T) {
 	s.send("200 OK")
 	s.sees(`"crew": 4`)
 
-	s.Go(address + "/handbook/v2/locks.levels#path.lock=tanners&query.count=3") // the page is left: the token is gone
+	s.holds(`performance.getEntriesByType('resource').every(r => r.name.startsWith(location.origin)) && localStorage.length + sessionStorage.length === 0 && document.cookie === ""`, true)
+	s.Go(address + "/handbook/v2/passages.list") // the pages are left: the token is gone
+	s.Until(`document.querySelector('.credentials input')`)
+	s.holds(`document.querySelector('.credentials input').value`, "")
+
+	s.Go(address + "/handbook/v2/locks.levels#path.lock=tanners&query.count=3")
 	s.holds(strings.Replace(field, "NAME", `"lock"`, 1)+`.querySelector('.control input').value`, "tanners")
 	s.fill("count", "3600")
 	s.Click("form.try button[type=submit]")

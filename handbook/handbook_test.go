@@ -98,6 +98,13 @@ func TestPages(t *testing.T) {
 			t.Errorf("%s: the policy is %q", c.path, policy)
 		}
 	}
+	shared := wicketway.At("/handbook", handbook.Pages())
+	one, other := built(t, shared, routes), built(t, shared, wicketway.Route("GET /quays", list, wicketway.Summary("All quays")))
+	for range 2 { // each API has pages of its own
+		if a, b := get(one, "/handbook/api/").Body.String(), get(other, "/handbook/api/").Body.String(); strings.Contains(a, "All quays") || strings.Contains(b, "All berths") {
+			t.Errorf("pages of one API are in those of another\n%s\n%s", a, b)
+		}
+	}
 	for _, host := range []string{"a.example", "b.example"} { // a page is nobody else's, though it is made once
 		r, w := httptest.NewRequest("GET", "/handbook/api/berths.make", nil), httptest.NewRecorder()
 		r.Host = host
