@@ -112,15 +112,16 @@ func newSite(d *contract.Document, name, key string) *site {
 		values: d.Values(), troubled: map[string]*trouble{}, operations: map[string]*operation{}, schemes: map[string]scheme{}}
 	maker := requests.Of(d)
 	s.entry()
-	pages := map[string]bool{"problems": true, "index": true, "operations.json": true}
+	pages := map[string]int{"problems": 1, "index": 1, "since": 1, "operations.json": 1} // how many have asked for a name
 	for path, item := range d.Paths.All() {
 		item = contract.Referred(d, item)
 		for method, o := range item.Operations() {
 			one := s.operation(method, item.Template(path), item, o)
-			for n := 2; pages[one.Page]; n++ {
-				one.Page = pageOf(one.ID) + "-" + strconv.Itoa(n)
+			for base := one.Page; pages[one.Page] > 0; {
+				pages[base]++
+				one.Page = base + "-" + strconv.Itoa(pages[base])
 			}
-			pages[one.Page] = true
+			pages[one.Page]++
 			if r, err := maker.Good(method, path); err == nil {
 				one.good = r
 				s.trial(one, item, o, r)

@@ -91,10 +91,29 @@ func verdict(is bool) Verdict {
 	return No
 }
 
+// isListed reports whether a value is one of the enumeration. A list that is looked into again and again has an index, which is
+// made anew for another list.
+func (s *Set) isListed(v Value) bool {
+	if len(s.enum) < manyValues {
+		return hasValue(s.enum, v)
+	}
+	if x := s.listed; x == nil || x.first != &s.enum[0] || x.length != len(s.enum) {
+		s.listed = &index{among(s.enum), &s.enum[0], len(s.enum)}
+	}
+	return s.listed.has(v)
+}
+
+// An index finds the values of a list.
+type index struct {
+	has    func(Value) bool
+	first  *Value // of the list that it is of
+	length int
+}
+
 // fits is about the keywords that say something of values of one kind.
 func (s *Set) fits(v Value, depth int) Verdict {
 	k := kindOf(v)
-	if s.kinds&k == 0 || s.hasEnum && !hasValue(s.enum, v) {
+	if s.kinds&k == 0 || s.hasEnum && !s.isListed(v) {
 		return No
 	}
 	if k == number && s.kinds&number != number {

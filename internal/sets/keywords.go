@@ -137,8 +137,9 @@ func (d *differing) enumerations(before, after *Set, at string) {
 		return
 	}
 	without := func(a, b []Value) (left []Value) {
+		has := among(b)
 		for _, v := range a {
-			if !hasValue(b, v) {
+			if !has(v) {
 				left = append(left, v)
 			}
 		}

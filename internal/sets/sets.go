@@ -85,6 +85,7 @@ type Set struct {
 	kinds    kinds
 	hasEnum  bool
 	enum     []Value
+	listed   *index // of it, where it is long
 	low      []bound
 	high     []bound
 	steps    []*Number
@@ -441,13 +442,15 @@ func (s *Set) enumerate(name string, value jsontext.Value) {
 		json.Unmarshal(value, &texts)
 	}
 	var values []Value
+	known := map[string]bool{}
 	for _, one := range texts {
-		if v, ok := ValueOf(one); ok && !hasValue(values, v) {
-			values = append(values, v)
+		if v, ok := ValueOf(one); ok && !known[keyOf(v)] {
+			values, known[keyOf(v)] = append(values, v), true
 		}
 	}
 	if s.hasEnum { // both const and enum
-		values = slices.DeleteFunc(values, func(v Value) bool { return !hasValue(s.enum, v) })
+		has := among(s.enum)
+		values = slices.DeleteFunc(values, func(v Value) bool { return !has(v) })
 	}
 	s.hasEnum, s.enum = true, values
 }

@@ -309,3 +309,31 @@ func TestCertainty(t *testing.T) {
 	}
 	t.Log(verdicts)
 }
+
+// Long enumerations are looked up: values that are equal as JSON Schema has it are found however they are written.
+func TestLongEnumerations(t *testing.T) {
+	list := []any{m{"a": 1, "b": []any{2, "x,]"}}, []any{"a", "b"}, "1.5", nil, true, jsontext.Value("1e400"), jsontext.Value("2e5000")}
+	for i := range 100 {
+		list = append(list, i, fmt.Sprint("text ", i))
+	}
+	schema := text(m{"enum": append(list, 7, "text 7")})
+	of := sets.New(lookup(nil), nil, sets.Either)
+	set := of.Of(schema)
+	for value, want := range map[string]sets.Verdict{
+		`7.0`: sets.Yes, `70e-1`: sets.Yes, `"7"`: sets.No, `100`: sets.No, `"text 99"`: sets.Yes, `"text 100"`: sets.No, `null`: sets.Yes, `false`: sets.No, `true`: sets.Yes,
+		`{"b":[2.0,"x,]"],"a":1}`: sets.Yes, `{"b":[2,"x,]"]}`: sets.No, `["a","b"]`: sets.Yes, `["a,b"]`: sets.No, `["a\",\"b"]`: sets.No, `1.5`: sets.No, `"1.5"`: sets.Yes,
+		`1e400`: sets.Yes, `10e399`: sets.Yes, `2e5000`: sets.Yes,
+	} {
+		v, ok := sets.ValueOf(jsontext.Value(value))
+		if got := set.Has(v); !ok || got != want {
+			t.Errorf("%s: %v, want %v", value, got, want)
+		}
+	}
+	more := of.Of(text(m{"enum": append(list, "more")}))
+	if in, _ := set.Within(more); in != sets.Yes {
+		t.Errorf("a list within a longer one: %v", in)
+	}
+	if in, witness := more.Within(set); in != sets.No || string(sets.Text(witness)) != `"more"` {
+		t.Errorf("a list within a shorter one: %v, by %s", in, sets.Text(witness))
+	}
+}

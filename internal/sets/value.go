@@ -3,6 +3,7 @@ package sets
 import (
 	"bytes"
 	"iter"
+	"maps"
 	"math/big"
 	"slices"
 	"strconv"
@@ -185,6 +186,49 @@ func equal(a, b Value) bool {
 
 func hasValue(all []Value, v Value) bool {
 	return slices.ContainsFunc(all, func(other Value) bool { return equal(v, other) })
+}
+
+// manyValues is from how many on values are looked up instead of compared one by one.
+const manyValues = 32
+
+// among gives a function that reports whether a value is one of a list.
+func among(all []Value) func(Value) bool {
+	if len(all) < manyValues {
+		return func(v Value) bool { return hasValue(all, v) }
+	}
+	known := make(map[string]bool, len(all))
+	for _, v := range all {
+		known[keyOf(v)] = true
+	}
+	return func(v Value) bool { return known[keyOf(v)] }
+}
+
+// keyOf is a text that is the same for values that are equal, and for no others.
+func keyOf(v Value) string { return string(appendKey(nil, v)) }
+
+func appendKey(b []byte, v Value) []byte {
+	switch v := v.(type) {
+	case *Number:
+		if v.rat != nil {
+			return append(append(b, '='), v.rat.RatString()...)
+		}
+		return append(append(b, '~'), v.text...)
+	case []Value:
+		b = append(b, '[')
+		for _, one := range v {
+			b = append(appendKey(b, one), ',')
+		}
+		return append(b, ']')
+	case map[string]Value:
+		b = append(b, '{')
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			b = append(appendKey(append(strconv.AppendQuote(b, name), ':'), v[name]), ',')
+		}
+		return append(b, '}')
+	case string:
+		return strconv.AppendQuote(b, v)
+	}
+	return appendValue(b, v)
 }
 
 // membersOf gives the members of an object in their order; none of another value.

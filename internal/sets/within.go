@@ -166,7 +166,11 @@ func (q *question) inside(f *flat, b *Set, depth int) Verdict {
 
 // isAmong reports whether all values are known, and are some of others.
 func (f *flat) isAmong(all []Value) bool {
-	return f.finite && !slices.ContainsFunc(f.values, func(v Value) bool { return !hasValue(all, v) })
+	if !f.finite {
+		return false
+	}
+	has := among(all)
+	return !slices.ContainsFunc(f.values, func(v Value) bool { return !has(v) })
 }
 
 // share reports whether the constraints of b that are only compared are also those of f.

@@ -25,7 +25,11 @@ func (k kinds) String() string {
 }
 
 func sameValues(a, b []Value) bool {
-	return len(a) == len(b) && !slices.ContainsFunc(a, func(v Value) bool { return !hasValue(b, v) })
+	if len(a) != len(b) {
+		return false
+	}
+	has := among(b)
+	return !slices.ContainsFunc(a, func(v Value) bool { return !has(v) })
 }
 
 func valuesText(all []Value) string {
