@@ -25,6 +25,9 @@ const (
 // describeMost is for how long a description is waited for once a program is ready.
 const describeMost = 2 * time.Second
 
+// hearMost is how long the last words of a program that has ended are waited for.
+const hearMost = time.Second
+
 // A program is a process. A nil program has never been: its methods do nothing.
 type program struct {
 	command *exec.Cmd
@@ -61,7 +64,9 @@ func (w *Watch) start(b *building) (*program, error) {
 	}
 	os.Remove(b.program)
 	release := time.AfterFunc(2*time.Second, func() { p.errors.release() }) // it takes its time: show what it does
+	heard := make(chan struct{})                                            // closed when the program has said all
 	w.running.Go(func() {
+		defer close(heard)
 		for m := range p.child.Messages {
 			p.take(m)
 		}
@@ -70,6 +75,10 @@ func (w *Watch) start(b *building) (*program, error) {
 	w.running.Go(func() {
 		p.command.Wait()
 		release.Stop()
+		select {
+		case <-heard: // what it said last, such as its mistakes, counts
+		case <-time.After(hearMost): // something that it has started goes on, and has its socket
+		}
 		p.child.Close()
 		p.mu.Lock()
 		p.state = p.command.ProcessState
