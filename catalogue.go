@@ -186,11 +186,12 @@ func (a *API) publish() {
 		}
 	}
 	if a.doc.path != "" {
-		add("", a.doc.path, "service-doc")
+		versions := map[string]bool{"": true}
 		for i := range a.targets {
-			if v := a.targets[i].terms().version; v != "" && !strings.Contains(a.links[v], `"service-doc"`) {
-				add(v, a.doc.path, "service-doc")
-			}
+			versions[a.targets[i].terms().version] = true
+		}
+		for v := range versions {
+			add(v, a.doc.path, "service-doc")
 		}
 	}
 	prefixes := map[string]bool{"/": true}

@@ -198,10 +198,10 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 	})
 }
 
-// readable is what a page of an answer shows in development: of a value, where it leads.
+// readable is what a page of an answer shows in development, such as where its values lead; nil for callers that prefer JSON.
 func (s *state) readable(r *http.Request) *answer.Readable {
 	if !answer.PrefersPage(r) {
-		return &answer.Readable{}
+		return nil
 	}
 	t := s.target
 	below := map[string]bool{} // names of things below the path, that a GET answers with

@@ -17,6 +17,37 @@ import (
 	"github.com/wicketway/wicketway/route"
 )
 
+// Versioned is the contract of one version of an API.
+type Versioned struct {
+	Name     string // "" for an API without versions
+	Prefix   string // of its paths, where that chooses the version
+	Document *Document
+}
+
+// Versions makes the contracts of all versions that a description has listed routes of, in their order; for an API without
+// versions one without a name.
+func Versions(api facts.API) (all []Versioned, err error) {
+	for _, r := range api.Routes {
+		if r.Own || r.Unlisted || r.Version == "" || slices.ContainsFunc(all, func(v Versioned) bool { return v.Name == r.Version }) {
+			continue
+		}
+		one := Versioned{Name: r.Version}
+		if c := r.Chosen; c != nil && c.Field == "" {
+			one.Prefix = strings.TrimSuffix(c.Under, "/") + "/" + r.Version
+		}
+		all = append(all, one)
+	}
+	if all == nil {
+		all = []Versioned{{}}
+	}
+	for i := range all {
+		if all[i].Document, err = Of(api, all[i].Name); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
 // Of makes the contract of one version from a description: of its routes, and of those that are outside of all versions.
 // The version "" has the latter alone. Routes of Wicketway's own, those that have been withdrawn, and those that are
 // Unlisted (facts.Route) are not in it. The same description gives the same document.

@@ -7,11 +7,13 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+
+	"github.com/wicketway/wicketway/contract"
 )
 
 // Write writes the pages for reading about the versions of an API, the oldest first, into a folder, as files that need no
 // server. Lines for a shell are sent to the address. It returns the names of the files.
-func Write(ctx context.Context, folder string, versions []Version, address string) (files []string, err error) {
+func Write(ctx context.Context, folder string, versions []contract.Versioned, address string) (files []string, err error) {
 	if len(versions) == 0 {
 		return nil, errors.New("there is no version to write pages about")
 	}

@@ -86,7 +86,7 @@ func (s *served) read(r *http.Request) (book, error) {
 		return known, nil
 	}
 	d := api.Describe()
-	versions, err := versionsOf(d)
+	versions, err := contract.Versions(d)
 	if err != nil {
 		return nil, err
 	}
@@ -99,31 +99,6 @@ func (s *served) read(r *http.Request) (book, error) {
 	}
 	s.books[api] = b
 	return b, nil
-}
-
-// versionsOf makes the contracts of all versions of an API.
-func versionsOf(d facts.API) (versions []Version, err error) {
-	for _, route := range d.Routes {
-		if route.Own || route.Unlisted || route.Version == "" || slices.ContainsFunc(versions, func(v Version) bool { return v.Name == route.Version }) {
-			continue
-		}
-		one := Version{Name: route.Version}
-		if c := route.Chosen; c != nil && c.Field == "" {
-			one.Prefix = strings.TrimSuffix(c.Under, "/") + "/" + route.Version
-		}
-		if one.Document, err = contract.Of(d, route.Version); err != nil {
-			return nil, err
-		}
-		versions = append(versions, one)
-	}
-	if versions == nil {
-		one := Version{Name: "api"}
-		if one.Document, err = contract.Of(d, ""); err != nil {
-			return nil, err
-		}
-		versions = append(versions, one)
-	}
-	return versions, nil
 }
 
 // A page is what a template shows.

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/contract/yaml"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/handbook"
@@ -193,7 +194,7 @@ func TestHostileContracts(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	files, err := handbook.Write(t.Context(), dir, []handbook.Version{{Name: "v1", Document: d}}, "http://a.example")
+	files, err := handbook.Write(t.Context(), dir, []contract.Versioned{{Name: "v1", Document: d}}, "http://a.example")
 	if err != nil || len(files) != 6 {
 		t.Fatalf("%v %v", files, err)
 	}

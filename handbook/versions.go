@@ -9,18 +9,12 @@ import (
 	"github.com/wicketway/wicketway/contract"
 )
 
-// A Version is a contract, with the name of the version that it is of, and the prefix of its paths where that chooses it.
-type Version struct {
-	Name, Prefix string
-	Document     *contract.Document
-}
-
 // A book has the handbooks of several versions, the oldest first.
 type book []*site
 
 // bookOf makes the handbooks of several versions, each of which knows of the others, and what has changed since the one
 // before.
-func bookOf(versions []Version) (b book) {
+func bookOf(versions []contract.Versioned) (b book) {
 	for i, v := range versions {
 		shown := v.Name
 		if len(versions) == 1 {
@@ -69,7 +63,7 @@ var classes = []string{string(contract.Breaking), string(contract.Look), string(
 type difference struct{ Part, Name, Was, Is string }
 
 // compare notes for each operation what differs from the version before, and which one of that it succeeds.
-func (s *site) compare(before, now Version) {
+func (s *site) compare(before, now contract.Versioned) {
 	old, moved := before.Document, before.Prefix != "" && now.Prefix != ""
 	if moved {
 		old = old.Moved(before.Prefix, now.Prefix)

@@ -1,12 +1,12 @@
 package main
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
 
+	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/handbook"
 )
 
@@ -29,9 +29,9 @@ CONTRACT is that of anybody's API. ` + originHelp,
 			if err != nil {
 				return err
 			}
-			var versions []handbook.Version
+			var versions []contract.Versioned
 			for _, one := range all {
-				versions = append(versions, handbook.Version{Name: cmp.Or(one.version, "api"), Prefix: one.prefix, Document: one.doc})
+				versions = append(versions, contract.Versioned{Name: one.version, Prefix: one.prefix, Document: one.doc})
 			}
 			files, err := handbook.Write(c.Context(), out, versions, address)
 			if err != nil {

@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -97,27 +96,11 @@ func readContract(from string, text []byte) (*contract.Document, error) {
 
 // contractsOf makes those of a description.
 func contractsOf(d facts.API) (all []versioned, err error) {
-	for _, r := range d.Routes {
-		if slices.ContainsFunc(all, func(v versioned) bool { return v.version == r.Version }) || r.Version == "" {
-			continue
-		}
-		one := versioned{version: r.Version}
-		if c := r.Chosen; c != nil && c.Field == "" {
-			one.prefix = strings.TrimSuffix(c.Under, "/") + "/" + r.Version
-		}
-		if one.doc, err = contract.Of(d, r.Version); err != nil {
-			return nil, err
-		}
-		all = append(all, one)
+	versions, err := contract.Versions(d)
+	for _, v := range versions {
+		all = append(all, versioned{version: v.Name, prefix: v.Prefix, doc: v.Document})
 	}
-	if all == nil {
-		doc, err := contract.Of(d, "")
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, versioned{doc: doc})
-	}
-	return all, nil
+	return all, err
 }
 
 // fetchLimit is for how long an address is waited for.

@@ -186,7 +186,7 @@ type Sending struct {
 	Varies  bool // Accept had a say
 	// Broken is told what in the output breaks its own rules, in development.
 	Broken func(text string)
-	// Readable makes a page of JSON for callers that prefer one, in development; nil: they get the JSON.
+	// Readable makes a page of JSON, in development, for a caller that prefers one; nil: JSON is sent.
 	Readable *Readable
 
 	value []byte // its JSON, where it is in a shape that can depend on more
@@ -261,7 +261,7 @@ func (p *Plan) Send(w http.ResponseWriter, r *http.Request, s *Sending) error {
 	}
 	p.finish(buffer, s.Offer)
 	if s.Readable != nil && p.isJSONToAll(s) {
-		if err := p.readable(w, r, buffer, s); err != nil {
+		if err := p.readable(w, buffer, s); err != nil {
 			return err
 		}
 	}
@@ -282,10 +282,10 @@ func (p *Plan) isJSONToAll(s *Sending) bool {
 		!slices.ContainsFunc(p.Choice.Offers, func(o Offer) bool { return o.bare == "text/html" })
 }
 
-// readable puts a page in the place of JSON, for callers that prefer HTML.
-func (p *Plan) readable(w http.ResponseWriter, r *http.Request, buffer *sheet, s *Sending) error {
+// readable puts a page in the place of JSON; an answer whose media type is the route's own stays.
+func (p *Plan) readable(w http.ResponseWriter, buffer *sheet, s *Sending) error {
 	h := w.Header()
-	if !prefersHTML(r.Header["Accept"]) || len(h["Content-Type"]) != 1 || h["Content-Type"][0] != p.header[0] {
+	if len(h["Content-Type"]) != 1 || h["Content-Type"][0] != p.header[0] {
 		return nil
 	}
 	varyByAccept(h) // not of the JSON: development changes nothing about that

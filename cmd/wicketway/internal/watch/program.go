@@ -64,7 +64,8 @@ func (w *Watch) start(b *building) (*program, error) {
 	}
 	os.Remove(b.program)
 	release := time.AfterFunc(2*time.Second, func() { p.errors.release() }) // it takes its time: show what it does
-	heard := make(chan struct{})                                            // closed when the program has said all
+
+	heard := make(chan struct{}) // closed when the program has said all
 	w.running.Go(func() {
 		defer close(heard)
 		for m := range p.child.Messages {
