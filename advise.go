@@ -20,6 +20,7 @@ import (
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/clip"
 	"github.com/wicketway/wicketway/internal/here"
+	"github.com/wicketway/wicketway/internal/lost"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -215,14 +216,21 @@ func variableIn(folder, code string) (name string) {
 
 var packageClause = regexp.MustCompile(`(?m)^package (\w+)`)
 
+// adviseNotMissed says that what a request has lost on purpose was asked by nobody.
+func (s *state) adviseNotMissed() {
+	if t, is := exchange.Kept[*lost.Thing](s); is && !t.Asked() {
+		s.advise("%s: it asked no database that is opened with observe/statements, so losing it had no effect", s.who())
+	}
+}
+
 // raiseField is the header field by which a request has something raised on purpose, in development alone.
 const raiseField = "Wicketway-Raise"
 
 // longestSlow bounds how long an answer waits on purpose.
 const longestSlow = time.Minute
 
-// raiseOnPurpose gives the problem that a request asks for, panics or waits, in the place of the function or before it: the
-// code of a kind that the route raises, panic, or slow=DURATION.
+// raiseOnPurpose gives the problem that a request asks for, panics, waits or loses something, in the place of the function or
+// before it: the code of a kind that the route raises, panic, slow=DURATION, or lost=database.
 func (s *state) raiseOnPurpose(r *http.Request) error {
 	what := r.Header.Get(raiseField)
 	if what == "" || s.target.isFallback() {
@@ -242,6 +250,13 @@ func (s *state) raiseOnPurpose(r *http.Request) error {
 		}
 	}
 	known := []string{"panic", "slow=3s"}
+	for _, name := range lost.Names {
+		if what == "lost="+name {
+			lost.Lose(s, name)
+			return nil
+		}
+		known = append(known, "lost="+name)
+	}
 	for _, raised := range s.target.raises() {
 		if raised.kind.Code() == what {
 			return raised.kind.Example().Because(errors.New("raised on purpose by the field " + raiseField))

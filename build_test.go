@@ -199,7 +199,7 @@ func TestBuildLeavesNothingSilent(t *testing.T) {
 		"what adds up cannot be undone":   {built(Translate(func(error) error { return nil }), Route("GET /x", serve, Undo(Translate()), Undo(Guard(wrongGuard{})))), []string{"Translate cannot be undone", "use Public for a Guard"}},
 		"nothing to undo":                 {built(Route("GET /x", serve, Undo(Envelope("a")))), []string{"Undo of Envelope: has no effect: no group around it"}},
 		"everything undone":               {built(Slashes(SlashSame), Route("GET /x", serve, Undo(Slashes(SlashSame)))), []string{"Slashes: has no effect: inner settings overrule it"}},
-		"nil values":                      {built(Undo(nil), Observe(nil), Attach((*gate)(nil)), Route("GET /x", serve)), []string{"Undo: the setting is nil", "Observe: the observer is nil", "Attach: the *wicketway.gate is nil"}},
+		"nil values":                      {built(Undo(nil), Chain(Middleware{Name: "m", Wrap: func(next http.Handler) http.Handler { return next }, Observes: (*struct{ exchange.Observer })(nil)}), Attach((*gate)(nil)), Route("GET /x", serve)), []string{"Undo: the setting is nil", "m: its observer is nil", "Attach: the *wicketway.gate is nil"}},
 		"a value that nobody reads":       {built(Attach(gate{}), Route("GET /x", serve)), []string{"has no effect: no middleware in the chain and no guard here reads a wicketway.gate"}},
 		"the path of problems": {built(Route("GET /problems/{x}", func(context.Context, struct {
 			X string `from:"path x"`

@@ -169,7 +169,7 @@ const catalogPath = "/.well-known/api-catalog"
 // publish finds the contracts that are served, and leads to them from where callers begin: GET of the prefix of all, and of
 // those of versions.
 func (a *API) publish() {
-	a.published, a.doc = a.findPublished(), a.findDoc()
+	a.published, a.doc, a.trails = a.findPublished(), a.findDoc(), a.findTrails()
 	if a.published == nil && a.doc.path == "" {
 		return
 	}
@@ -219,12 +219,28 @@ func (a *API) findDoc() (doc serviceDoc) {
 			continue
 		}
 		doc.path = t.path
+		below := strings.TrimSuffix(t.path, "/") + "/"
 		if held.Problems != "" && !t.guarded() {
-			doc.problems = strings.TrimSuffix(t.path, "/") + "/" + held.Problems
+			doc.problems = below + held.Problems
+		}
+		if held.Trails != "" {
+			doc.trails = below + held.Trails
 		}
 		return doc
 	}
 	return doc
+}
+
+// findTrails finds the first route that has facts.Trails attached.
+func (a *API) findTrails() string {
+	for i := range a.targets {
+		t := &a.targets[i]
+		_, has := exchange.AttachedIn[facts.Trails](t.list.terms.attached)
+		if has && t.method == http.MethodGet && !strings.Contains(t.path, "{") {
+			return t.path
+		}
+	}
+	return ""
 }
 
 // leading is the endpoint of a route that leads to the contracts as well.
@@ -318,6 +334,7 @@ func (a *API) linkset(host string) any {
 		ServiceDesc []target `json:"service-desc"`
 		ServiceDoc  []target `json:"service-doc,omitempty"`
 		Status      []target `json:"status,omitempty"`
+		Trails      []target `json:"https://github.com/wicketway/wicketway/observe/trail,omitempty"`
 	}
 	set := struct {
 		Linkset []context `json:"linkset"`
@@ -329,6 +346,9 @@ func (a *API) linkset(host string) any {
 		}
 		if a.doc.path != "" {
 			one.ServiceDoc = []target{{host + a.doc.path, "text/html"}}
+		}
+		if a.trails != "" {
+			one.Trails = []target{{host + a.trails, "application/json"}}
 		}
 		set.Linkset = append(set.Linkset, one)
 	}

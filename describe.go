@@ -179,3 +179,6 @@ func (a *API) describing() (bool, error) {
 
 // API is the one that serves the request: pages about it ask exchange.State.Server for that.
 func (s *state) API() *API { return s.api }
+
+// Trails is the path at which the API lists what happened to the last requests; "" where it keeps that of none.
+func (s *state) Trails() string { return s.api.trails }

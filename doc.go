@@ -66,7 +66,7 @@
 // # Other handlers
 //
 // [Handle] declares a route that a plain http.Handler serves, [Mount] puts a
-// foreign handler under a prefix, and [Files] serves a file system.
+// foreign handler under a prefix, and [Files] serves a file system. [InDevelopment] has parts that production lacks.
 //
 // # Paths
 //
@@ -82,7 +82,7 @@
 // A setting may be in the list of a group or of a route; where in the list
 // does not matter. It either replaces the setting of an outer group (Guard, Public,
 // Answers, Limits, Slashes, Envelope and most others) or adds to it (Chain,
-// Scopes, Fails, Translate, Observe). A setting that replaces can be taken back further in
+// Scopes, Fails, Translate). A setting that replaces can be taken back further in
 // by [Undo]. A setting that has no effect where it is, is a mistake.
 //
 // Of settings that hold as the nearest says the innermost list counts; of those by field each field that is set
@@ -116,7 +116,6 @@
 //	Log                route, group     nearest  Undo
 //	Media              route, group     nearest  Undo
 //	Name               route            nearest  -
-//	Observe            route, group     all      -
 //	OmitNull           route, group     nearest  Undo
 //	Overrides          route            nearest  -
 //	PageSizes          route, group     by field Undo
@@ -163,7 +162,7 @@
 // # Listings
 //
 // [API.Routes] gives the facts of every route (package facts); [API.Describe] is what the
-// command-line tool reads. [Observe] follows the steps of each request.
+// command-line tool reads. The Observes of a [Middleware] follows the steps of each request.
 //
 // # Files
 //

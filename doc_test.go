@@ -27,7 +27,7 @@ func TestTheTableOfSettings(t *testing.T) {
 		"Attach": Attach(1), "Chain": Chain(), "Conditional": Conditional(), "Describes": Describes[None, None](), "Description": Description("a"), "Tags": Tags("a"), "Development": Development(),
 		"Envelope": Envelope("a"), "ErrorsAsProblems": ErrorsAsProblems(), "Example": Example("a", nil, None{}), "Fails": Fails(), "Formats": Formats(), "FormatChoice": FormatChoice{}, "Gives": Gives[None](204), "Guard": Guard(wrongGuard{}),
 		"IgnoreReadOnly": IgnoreReadOnly(), "KindAs": KindAs(nil, nil), "Limits": Limits{Faults: 1}, "Listing": Listing(),
-		"ProblemPages": ProblemPages(format.JSON()), "Languages": Languages("en", problem.Texts{Language: "de"}), "LocatedBy": LocatedBy(serve), "Log": Log(nil), "Media": Media("a/b"), "Name": Name("a"), "Observe": Observe(nil), "OmitNull": OmitNull(),
+		"ProblemPages": ProblemPages(format.JSON()), "Languages": Languages("en", problem.Texts{Language: "de"}), "LocatedBy": LocatedBy(serve), "Log": Log(nil), "Media": Media("a/b"), "Name": Name("a"), "OmitNull": OmitNull(),
 		"Overrides": Overrides(), "ProblemBase": ProblemBase("/"), "ProblemShape": ProblemShape("", func(format.Problem) int { return 0 }),
 		"PageSizes": PageSizes{}, "Public": Public(), "Related": Related("help", "/"), "Retirement": Retirement{Sunset: time.Unix(1, 0)}, "Scopes": Scopes("a"),
 		"ShowCauses": ShowCauses{}, "Slashes": Slashes(SlashSame), "Summary": Summary("a"), "Template": Template("a"), "Translate": Translate(), "ValueShape": ValueShape(func(format.Success) int { return 0 }), "VersionBy": VersionBy(InPath(), ""),

@@ -152,7 +152,7 @@ func (s *state) Show(p *format.Problem) {
 	if s.target.isFallback() {
 		p.Route = ""
 	}
-	p.Caller, p.NewerCode = exchange.Of(s).Caller().Subject, s.target.terms().newerCode()
+	p.Caller, p.NewerCode, p.Trail = exchange.Of(s).Caller().Subject, s.target.terms().newerCode(), s.trail()
 	if l := s.target.terms().languages; l != nil && p.Language == "" {
 		p.Language = l.tags[0]
 	}
@@ -187,8 +187,21 @@ type nearError struct{ routes []string }
 
 func (e *nearError) Error() string { return "near are " + strings.Join(e.routes, ", ") }
 
+// trail is the path where it is shown what happened to the request; "" where nobody keeps that.
+func (s *state) trail() string {
+	id := exchange.Of(s).ID()
+	switch {
+	case s.api.trails == "" || id == "":
+		return ""
+	case s.api.doc.trails != "":
+		return s.api.doc.trails + id
+	}
+	return strings.TrimSuffix(s.api.trails, "/") + "/" + id
+}
+
 // debugInfo is the member debug of a problem in development.
 type debugInfo struct {
+	Trail  string           `json:"trail,omitzero"`
 	Route  string           `json:"route,omitzero"` // where it was declared
 	Near   []string         `json:"near,omitempty"` // routes that may have been meant
 	Caller string           `json:"caller,omitzero"`
@@ -200,7 +213,7 @@ type debugInfo struct {
 // with their Go types, the stack where there is one, the frames of the user's own code
 // first, and the routes that are near where nothing was found.
 func (s *state) debug(p *problem.Problem) jsontext.Value {
-	info := debugInfo{Causes: exchange.Causes(p.Unwrap())}
+	info := debugInfo{Trail: s.trail(), Causes: exchange.Causes(p.Unwrap())}
 	secrets := s.secrets()
 	for i := range info.Causes {
 		info.Causes[i].Message = secrets.Blank(info.Causes[i].Message)

@@ -649,7 +649,9 @@ func TestRaisedOnPurpose(t *testing.T) {
 		{"GET /locks/bell", errClosed.Code(), errClosed.Status(), "raised on purpose"},
 		{"GET /locks/bell", "panic", 500, "raised on purpose"},
 		{"GET /locks/bell", "slow=1ms", 200, "open"},
-		{"GET /locks/bell", "slow=1h", 400, "this route takes " + errClosed.Code() + ", panic, slow=3s"},
+		{"GET /locks/bell", "slow=1h", 400, "this route takes " + errClosed.Code() + ", lost=database, panic, slow=3s"},
+		{"GET /locks/bell", "lost=database", 200, "open"}, // it asks none
+		{"GET /locks/bell", "lost=harbour", 400, "this route takes"},
 		{"GET /locks/bell", "slow=-1s", 400, "this route takes"},
 		{"GET /locks/bell", "harbour-full\n", 400, "this route takes"},
 		{"GET /nowhere", "panic", 404, ""},
@@ -665,6 +667,33 @@ func TestRaisedOnPurpose(t *testing.T) {
 			case api == production && (w.Code == 500 || w.Code == 400 || strings.Contains(w.Body.String(), "purpose")):
 				t.Errorf("%s with %q in production: %d %s", c.line, c.raise, w.Code, w.Body)
 			}
+		}
+	}
+}
+
+// What InDevelopment has, settings too, is there where the list that it is in is in development.
+func TestInDevelopment(t *testing.T) {
+	one := wicketway.Route("GET /{lock}", findLock)
+	inside := wicketway.InDevelopment(wicketway.OmitNull(), wicketway.InDevelopment(one), wicketway.Chain(wicketway.Wrap("only", func(next http.Handler) http.Handler { return next })))
+	always := wicketway.Route("GET /always/{lock}", findLock)
+	for name, c := range map[string]struct {
+		environment string
+		parts       []wicketway.Part
+		there       bool
+	}{
+		"production":              {"", []wicketway.Part{always, inside}, false},
+		"a setting":               {"", []wicketway.Part{inside, always, wicketway.Development()}, true},
+		"the environment":         {"1", []wicketway.Part{always, inside}, true},
+		"a group":                 {"", []wicketway.Part{always, wicketway.At("/locks", inside, wicketway.Development())}, true},
+		"a group in another mode": {"", []wicketway.Part{always, wicketway.Development(), wicketway.At("/locks", inside, wicketway.Undo(wicketway.Development()))}, false},
+	} {
+		t.Setenv("WICKETWAY_DEVELOPMENT", c.environment)
+		var found bool
+		for _, r := range build(t, c.parts...).Routes() {
+			found = found || strings.HasSuffix(r.Path, "/{lock}") && !strings.Contains(r.Path, "always") && len(r.Chain) == 1
+		}
+		if found != c.there {
+			t.Errorf("%s: there is %v, want %v", name, found, c.there)
 		}
 	}
 }

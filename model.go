@@ -48,10 +48,13 @@ const (
 	atGroup
 	plainGroup
 	versionGroup
+	developmentGroup
 )
 
 // String gives the name of the function.
-func (k groupKind) String() string { return [...]string{"Build", "At", "Group", "Version"}[k] }
+func (k groupKind) String() string {
+	return [...]string{"Build", "At", "Group", "Version", "InDevelopment"}[k]
+}
 
 func (g group) part() here.Place { return g.at }
 
@@ -375,6 +378,7 @@ type API struct {
 	contracts sync.Map                     // of versions, made when first asked for
 	published []published                  // contracts that are served
 	doc       serviceDoc                   // for people; the zero one where there is none
+	trails    string                       // the path of what happened to requests; "" where nobody keeps that
 	links     map[string]string            // to the contracts of a version, or of all, and to the documentation
 	raised    raised
 	advised   advised
@@ -384,6 +388,7 @@ type API struct {
 type serviceDoc struct {
 	path     string
 	problems string // what comes before the code of a kind of problem; "": they are not described there, or not to everyone
+	trails   string // what comes before the id of a request; "": what happened to it is not shown there
 }
 
 // A published contract is one that Contracts serves.

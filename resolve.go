@@ -16,6 +16,7 @@ import (
 
 // read resolves a group under the list and the prefix of the one around it.
 func (b *builder) read(g group, prefix route.Template, outer *list) {
+	g.parts = b.inMode(g.parts, outer)
 	l := b.list(&list{outer: outer, at: g.at, kind: g.kind, version: g.version}, g.parts)
 	if g.kind == versionGroup {
 		l.terms.ownGroupTerms()
@@ -71,6 +72,44 @@ func (b *builder) read(g group, prefix route.Template, outer *list) {
 	if version != nil {
 		version.routes = slices.Clone(b.routes[first:])
 	}
+}
+
+// inMode gives the parts of a list with those of InDevelopment among them, where the list is in development, and without
+// them elsewhere.
+func (b *builder) inMode(parts []Part, outer *list) []Part {
+	if !slices.ContainsFunc(parts, isForDevelopment) {
+		return parts
+	}
+	var development bool
+	if outer != nil {
+		development = outer.terms.development
+	} else {
+		development = b.initialTerms().development
+	}
+	for _, p := range parts {
+		if s, is := p.(Setting); is && s.setting().kind == developmentKind {
+			development = !s.setting().undo
+		}
+	}
+	var all []Part
+	var add func(parts []Part)
+	add = func(parts []Part) {
+		for _, p := range parts {
+			switch {
+			case !isForDevelopment(p):
+				all = append(all, p)
+			case development:
+				add(p.(group).parts)
+			}
+		}
+	}
+	add(parts)
+	return all
+}
+
+func isForDevelopment(p Part) bool {
+	g, is := p.(group)
+	return is && g.kind == developmentGroup
 }
 
 // list reads the settings of one list, those that replace before those that add, so that

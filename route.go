@@ -138,6 +138,13 @@ func Group(parts ...Part) Part {
 	return group{at: at, kind: plainGroup, parts: parts}
 }
 
+// InDevelopment puts parts, settings among them, into the list that it is in where that is in [Development]; elsewhere they
+// count as if they were not written down.
+func InDevelopment(parts ...Part) Part {
+	at, _ := here.By()
+	return group{at: at, kind: developmentGroup, parts: parts}
+}
+
 // Version puts parts under a version of the API. It is served under a path prefix of its name,
 // Version("v2", ...) under /v2, unless [VersionBy] says otherwise.
 func Version(name string, parts ...Part) Part {

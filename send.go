@@ -219,7 +219,7 @@ func (s *state) readable(r *http.Request) *answer.Readable {
 		}
 		sent = append(sent, line)
 	}
-	return &answer.Readable{Title: cmp.Or(t.shown().Summary, t.line()), NewerCode: t.terms().newerCode(), Sent: sent, Doc: s.api.doc.path, Lead: func(member, text string) string {
+	return &answer.Readable{Title: cmp.Or(t.shown().Summary, t.line()), NewerCode: t.terms().newerCode(), Sent: sent, Doc: s.api.doc.path, Trail: s.trail(), Lead: func(member, text string) string {
 		switch {
 		case answer.IsAddress(text):
 			return text

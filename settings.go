@@ -72,6 +72,9 @@ func checkMiddleware(in *reading, m Middleware) {
 			wrong("it says that it reads a nil type: use reflect.TypeFor")
 		}
 	}
+	if m.Observes != nil && isNil(m.Observes) {
+		wrong("its observer is nil")
+	}
 	if m.Check != nil {
 		for _, err := range check.Unjoin(m.Check()) {
 			wrong("%v", err)
@@ -164,22 +167,6 @@ func wrongAttached(t reflect.Type) error {
 	methods, about := t.MethodByName("Methods")
 	return errors.Join(check.OtherSignature(asks, has, reflect.TypeFor[func(facts.Route) error]()),
 		check.OtherSignature(methods, about, reflect.TypeFor[func() []string]()))
-}
-
-// Observe adds an observer of the requests of a group. Without one the steps cost nothing.
-func Observe(by exchange.Observer) Setting { return observeKind.say(by) }
-
-var observeKind = &kindOf[exchange.Observer]{
-	name: "Observe",
-	mode: ofGroups,
-	apply: func(in *reading, by exchange.Observer) {
-		if isNil(by) {
-			in.wrong("the observer is nil")
-			return
-		}
-		in.askWrong(by)
-		in.observers = append(in.observers[:len(in.observers):len(in.observers)], by)
-	},
 }
 
 func (l Limits) part() here.Place { return here.Place{} }
@@ -411,7 +398,8 @@ var logKind = &kindOf[*slog.Logger]{
 // declaring it, what in an output breaks the rules of its type, which conditions were not held, and which
 // middleware neither answers nor goes on. Where a value goes out as JSON though the caller prefers HTML, as browsers do, it
 // is a page that can be read, with links and the same status. A request with the field Wicketway-Raise gets what it names, once
-// its caller is admitted: the code of a kind of problem that the route raises, panic, or its answer late, as in slow=3s. Production
+// its caller is admitted: the code of a kind of problem that the route raises, panic, its answer late, as in slow=3s, or
+// lost=database, where that was opened with package observe/statements. What [InDevelopment] has is there. Production
 // is the default. WICKETWAY_DEVELOPMENT=1 in the
 // environment does the same for a whole API.
 func Development() Setting { return developmentKind.say(true) }

@@ -141,7 +141,7 @@ func TestStepsAreObserved(t *testing.T) {
 	d := &diary{}
 	pass := func(next http.Handler) http.Handler { return next }
 	api := mustBuild(
-		wicketway.Observe(d),
+		wicketway.Chain(exchange.Middleware{Name: "diary", Wrap: pass, Observes: d}),
 		wicketway.Chain(wicketway.Wrap("outer", pass)),
 		wicketway.Limits{AtOnce: 1},
 		wicketway.Handle("GET /handler", http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic("wet") })),
@@ -149,11 +149,11 @@ func TestStepsAreObserved(t *testing.T) {
 			wicketway.Route("GET /locks/{lock}", findLock, wicketway.Chain(wicketway.Wrap("inner", pass)))),
 	)
 	for request, want := range map[string]string{
-		"p /locks/bell":         "+middleware outer +guard p -guard p +middleware inner +seats -seats +read -read +call -call +send -send -middleware inner -middleware outer",
-		" /locks/bell":          "+middleware outer +guard p -guard p! +fail -fail! -middleware outer",
-		"p /locks/bell?since=x": "+middleware outer +guard p -guard p +middleware inner +seats -seats +read -read! +fail -fail! -middleware inner -middleware outer",
-		" /handler":             "+middleware outer +seats -seats +call -call! +fail -fail! -middleware outer",
-		" /nothing":             "+middleware outer +seats -seats +fail -fail! -middleware outer",
+		"p /locks/bell":         "+middleware diary +middleware outer +guard p -guard p +middleware inner +seats -seats +read -read +call -call +send -send -middleware inner -middleware outer -middleware diary",
+		" /locks/bell":          "+middleware diary +middleware outer +guard p -guard p! +fail -fail! -middleware outer -middleware diary",
+		"p /locks/bell?since=x": "+middleware diary +middleware outer +guard p -guard p +middleware inner +seats -seats +read -read! +fail -fail! -middleware inner -middleware outer -middleware diary",
+		" /handler":             "+middleware diary +middleware outer +seats -seats +call -call! +fail -fail! -middleware outer -middleware diary",
+		" /nothing":             "+middleware diary +middleware outer +seats -seats +fail -fail! -middleware outer -middleware diary",
 	} {
 		who, path, _ := strings.Cut(request, " ")
 		r := httptest.NewRequest("GET", path, nil)

@@ -76,6 +76,7 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 			Fail(w, r, err)
 			return
 		}
+		defer s.adviseNotMissed()
 	}
 	if err := t.end.serve(w, r, s); err != nil {
 		if t.isFallback() {
@@ -218,7 +219,7 @@ func (t *terms) allow(r *http.Request, in any, s *state) error {
 // makeSteps orders what a request passes before its route. Where the guard is not asked the
 // same terms have other steps.
 func (t *terms) makeSteps(guarded bool) *steps {
-	s := &steps{observers: t.observers[:len(t.observers):len(t.observers)]}
+	s := new(steps)
 	for _, l := range t.active() {
 		s.sets = append(s.sets, facts.FieldNames(l.Sets)...)
 		if l.Observes != nil {

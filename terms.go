@@ -90,9 +90,8 @@ type groupTerms struct {
 	base        string
 	translate   []func(error) error // nearest first
 	nearest     int                 // how many of them the list that is being read has added
-	observers   []exchange.Observer
-	ending      Retirement // what all settings around it say
-	related     []string   // the links of Related
+	ending      Retirement          // what all settings around it say
+	related     []string            // the links of Related
 	retirement  *retirement
 	causes      *ShowCauses
 	languages   *languages
@@ -133,12 +132,12 @@ func (t *terms) openToAll() {
 	t.guard, t.public, t.open, t.scopes, t.anyScope, t.rules = nil, true, nil, nil, nil, nil
 }
 
-var serviceDocType = reflect.TypeFor[facts.ServiceDoc]()
+// readByAll are the types of attached values that every API reads: where its documentation and its trails are.
+var readByAll = []reflect.Type{reflect.TypeFor[facts.ServiceDoc](), reflect.TypeFor[facts.Trails]()}
 
-// reads reports whether somebody on the way to the route reads attached values of a type; the API itself reads where its
-// documentation is.
+// reads reports whether somebody on the way to the route, or the API itself, reads attached values of a type.
 func (t *terms) reads(of reflect.Type) bool {
-	if of == serviceDocType {
+	if slices.Contains(readByAll, of) {
 		return true
 	}
 	if t.guard != nil && slices.Contains(t.guard.Scheme().Reads, of) {

@@ -51,6 +51,7 @@ type Problem struct {
 	Members                             map[string]any // that were added by With
 	Debug                               string         // JSON, in development
 	NewerCode                           string         // in development, why newer code does not serve yet
+	Trail                               string         // in development, the path where it is shown what happened inside
 	// Near are routes that may have been meant where nothing was found, each with its method: in production those that are
 	// open to everyone.
 	Near []string

@@ -84,6 +84,9 @@ func WriteProblemPage(b *bytes.Buffer, p format.Problem) {
 		b.WriteString("</table>\n")
 	}
 	writeNear(b, p.Near)
+	if p.Trail != "" {
+		fmt.Fprintf(b, "<p>%s</p>\n", link(p.Trail, "What happened inside"))
+	}
 	if p.Debug != "" {
 		debug := jsontext.Value(p.Debug)
 		debug.Indent(jsontext.WithIndent("  "))

@@ -22,6 +22,8 @@ type Readable struct {
 	// Lead gives the path that a value leads to, by the name of its member; "" where it leads nowhere.
 	Lead func(member, text string) string
 	Doc  string // the path of the documentation; "" where there is none
+	// Trail is the path where it is shown what happened inside; "" where nobody keeps that.
+	Trail string
 }
 
 // Write writes the page of a text that is JSON.
@@ -50,6 +52,9 @@ func (p Readable) Write(b *bytes.Buffer, text []byte) error {
 	}
 	if p.Doc != "" {
 		links = append(links, link(p.Doc, "the handbook"))
+	}
+	if p.Trail != "" {
+		links = append(links, link(p.Trail, "what happened inside"))
 	}
 	if links != nil {
 		fmt.Fprintf(b, "<h2>Leads to</h2>\n<ul>\n<li>%s</li>\n</ul>\n", strings.Join(links, "</li>\n<li>"))

@@ -11,4 +11,11 @@ type ServiceDoc struct {
 	// problems/. Callers that ask for the address of a kind and prefer HTML are led there, unless a guard is around the route.
 	// "": it describes none.
 	Problems string `json:"problems,omitzero"`
+	// Trails is where it is shown what happened to a request: the path below that of the route which the id of a request is
+	// put behind, such as trail/. "": it does not show that.
+	Trails string `json:"trails,omitzero"`
 }
+
+// Trails is attached to the GET route without parameters that lists what happened to the last requests, so that pages and
+// tools find it. It is plain data: to be copied, and shared.
+type Trails struct{}
