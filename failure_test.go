@@ -685,7 +685,7 @@ func TestInDevelopment(t *testing.T) {
 		"a setting":               {"", []wicketway.Part{inside, always, wicketway.Development()}, true},
 		"the environment":         {"1", []wicketway.Part{always, inside}, true},
 		"a group":                 {"", []wicketway.Part{always, wicketway.At("/locks", inside, wicketway.Development())}, true},
-		"a group in another mode": {"", []wicketway.Part{always, wicketway.Development(), wicketway.At("/locks", inside, wicketway.Undo(wicketway.Development()))}, false},
+		"a group in another mode": {"", []wicketway.Part{always, wicketway.Development(), wicketway.At("/locks", wicketway.Group(inside, wicketway.Undo(wicketway.Development())))}, false},
 	} {
 		t.Setenv("WICKETWAY_DEVELOPMENT", c.environment)
 		var found bool

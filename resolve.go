@@ -77,39 +77,46 @@ func (b *builder) read(g group, prefix route.Template, outer *list) {
 // inMode gives the parts of a list with those of InDevelopment among them, where the list is in development, and without
 // them elsewhere.
 func (b *builder) inMode(parts []Part, outer *list) []Part {
-	if !slices.ContainsFunc(parts, isForDevelopment) {
+	if !slices.ContainsFunc(parts, hasDevelopment) {
 		return parts
 	}
-	var development bool
+	around := b.initialTerms().development
 	if outer != nil {
-		development = outer.terms.development
-	} else {
-		development = b.initialTerms().development
+		around = outer.terms.development
 	}
+	return partsIn(parts, around)
+}
+
+// partsIn does so for a list in one that is in development, or not. Elsewhere groups of nothing else go as well.
+func partsIn(parts []Part, development bool) (all []Part) {
 	for _, p := range parts {
 		if s, is := p.(Setting); is && s.setting().kind == developmentKind {
 			development = !s.setting().undo
 		}
 	}
-	var all []Part
-	var add func(parts []Part)
-	add = func(parts []Part) {
-		for _, p := range parts {
-			switch {
-			case !isForDevelopment(p):
-				all = append(all, p)
-			case development:
-				add(p.(group).parts)
-			}
+	for _, p := range parts {
+		g, isGroup := p.(group)
+		switch {
+		case isGroup && g.kind == developmentGroup && development:
+			all = append(all, partsIn(g.parts, true)...)
+		case isGroup && g.kind == developmentGroup:
+		case isGroup && hasDevelopment(g) && !slices.ContainsFunc(partsIn(g.parts, development), isNoSetting):
+		default:
+			all = append(all, p)
 		}
 	}
-	add(parts)
 	return all
 }
 
-func isForDevelopment(p Part) bool {
+func isNoSetting(p Part) bool {
+	_, is := p.(Setting)
+	return !is
+}
+
+// hasDevelopment reports whether a part is InDevelopment, or has one in it.
+func hasDevelopment(p Part) bool {
 	g, is := p.(group)
-	return is && g.kind == developmentGroup
+	return is && (g.kind == developmentGroup || slices.ContainsFunc(g.parts, hasDevelopment))
 }
 
 // list reads the settings of one list, those that replace before those that add, so that
