@@ -124,7 +124,7 @@ func chooser(logger *slog.Logger) func(development bool) *slog.Logger {
 	if logger != nil {
 		return func(bool) *slog.Logger { return logger }
 	}
-	production, console := slog.New(Redact(slog.NewJSONHandler(os.Stderr, nil))), slog.New(Console(os.Stderr))
+	production, console := slog.New(Redact(slog.NewJSONHandler(os.Stderr, nil))), slog.New(InContext(Console(os.Stderr)))
 	return func(development bool) *slog.Logger {
 		if development {
 			return console

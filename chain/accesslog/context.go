@@ -6,10 +6,12 @@ import (
 	"log/slog"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/internal/lines"
 )
 
 // InContext wraps a handler so that records with the context of a request name the request:
-// its id (request), its trace and its caller are added, where the record does not have them.
+// its id (request), its trace and its caller are added, where the record does not have them. In development they are in the
+// trail of the request as well (package observe/trail), with secrets blanked as by [Redact].
 //
 //	slog.SetDefault(slog.New(accesslog.InContext(slog.NewJSONHandler(os.Stderr, nil))))
 func InContext(h slog.Handler) slog.Handler { return inContext{h, h, nil} }
@@ -23,6 +25,13 @@ type inContext struct {
 }
 
 func (c inContext) Handle(ctx context.Context, record slog.Record) error {
+	if to := lines.TakerOf(ctx); to != nil {
+		h := Redact(lines.To(to))
+		for _, step := range c.then {
+			h = step(h)
+		}
+		h.Handle(ctx, record.Clone())
+	}
 	return c.with(ctx, record).Handle(ctx, record)
 }
 

@@ -1,8 +1,9 @@
-// Package sent keeps what a request brought as it arrived, for the log in development.
+// Package sent keeps what a request brought as it arrived, for the log and the trail in development.
 package sent
 
 import (
 	"bytes"
+	"cmp"
 	"io"
 	"mime"
 	"net/http"
@@ -18,8 +19,8 @@ import (
 	"github.com/wicketway/wicketway/internal/secret"
 )
 
-// most is how much of a body is kept, in bytes.
-const most = 1500
+// usual is how much of a body is kept, in bytes, where nobody wants more.
+const usual = 1500
 
 // A Request is what arrived. It is safe for concurrent use.
 type Request struct {
@@ -31,8 +32,16 @@ type Request struct {
 	Rest func(size int64) []byte
 
 	mu   sync.Mutex
+	most int // of the body; 0: as usual
 	body []byte
 	size int64 // of what was read
+}
+
+// KeepMore has so many bytes of the body kept, where it has not been read yet.
+func (q *Request) KeepMore(bytes int) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.most = max(q.most, bytes)
 }
 
 // Watch keeps the start of what is read from a body.
@@ -47,7 +56,7 @@ func (w *watched) Read(p []byte) (int, error) {
 	n, err := w.ReadCloser.Read(p)
 	w.by.mu.Lock()
 	defer w.by.mu.Unlock()
-	w.by.body = append(w.by.body, p[:min(n, most-len(w.by.body))]...)
+	w.by.body = append(w.by.body, p[:max(0, min(n, cmp.Or(w.by.most, usual)-len(w.by.body)))]...)
 	w.by.size += int64(n)
 	return n, err
 }
@@ -72,35 +81,39 @@ func blankPairs(text string) string {
 	return strings.Join(pairs, "&")
 }
 
-// Body is the start of the body as it arrived, with credentials blanked; "" where there is none.
+// Body is the start of the body as it arrived, with credentials blanked, and a remark where that is not all; "" where there is
+// none.
 func (q *Request) Body() string {
+	text, left, about := q.Content()
+	if text != "" && left > 0 {
+		about = " … " + sized(left) + " more"
+	}
+	return text + about
+}
+
+// Content is the start of the body as it arrived, with credentials blanked, and how many bytes are left out; "" where it is no
+// text, or was not read: about says so.
+func (q *Request) Content() (text string, left int64, about string) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	if q.size == 0 && q.Rest != nil && q.Of.ContentLength > 0 && q.Of.ContentLength <= most {
+	if q.size == 0 && q.Rest != nil && q.Of.ContentLength > 0 && q.Of.ContentLength <= int64(cmp.Or(q.most, usual)) {
 		q.body = q.Rest(q.Of.ContentLength)
 		q.size = int64(len(q.body))
 	}
 	length := max(q.size, q.Of.ContentLength)
 	media, _, _ := mime.ParseMediaType(q.Of.Header.Get("Content-Type"))
+	left = max(0, length-int64(len(q.body)))
 	switch {
 	case length <= 0:
-		return ""
+		return "", 0, ""
 	case q.size == 0:
-		return "(" + sized(length) + " of " + media + ", not read)"
+		return "", length, "(" + sized(length) + " of " + media + ", not read)"
 	case strings.HasPrefix(media, "multipart/"), slices.Contains(q.body, 0):
-		return "(" + sized(length) + " of " + media + ")"
+		return "", length, "(" + sized(length) + " of " + media + ")"
 	case media == "application/x-www-form-urlencoded":
-		return blankPairs(string(q.body)) + q.more(length)
+		return blankPairs(string(q.body)), left, ""
 	}
-	return blankJSON(q.body) + q.more(length)
-}
-
-// more says how much was left out.
-func (q *Request) more(length int64) string {
-	if left := length - int64(len(q.body)); left > 0 {
-		return " … " + sized(left) + " more"
-	}
-	return ""
+	return BlankJSON(q.body), left, ""
 }
 
 func sized(n int64) string { return strconv.FormatInt(n, 10) + " bytes" }
@@ -108,8 +121,8 @@ func sized(n int64) string { return strconv.FormatInt(n, 10) + " bytes" }
 // member is one in a text that may be broken JSON, with a value that is no object or array.
 var member = regexp.MustCompile(`"((?:[^"\\]|\\.)*)"\s*:\s*("(?:[^"\\]|\\.)*"?|[^\s,{}\[\]"]+)`)
 
-// blankJSON blanks credentials in JSON; in what is none it blanks what looks like members.
-func blankJSON(text []byte) string {
+// BlankJSON blanks credentials in JSON; in what is none it blanks what looks like members.
+func BlankJSON(text []byte) string {
 	if whole, ok := blankTokens(text); ok {
 		return whole
 	}
@@ -149,22 +162,31 @@ func blankTokens(text []byte) (string, bool) {
 	}
 }
 
+// BlankHeader is a copy of a header with credentials blanked.
+func BlankHeader(h http.Header) http.Header {
+	h = h.Clone()
+	for name, values := range h {
+		if !secret.Credentials.Has(name) {
+			continue
+		}
+		for i, text := range values {
+			if scheme, _, has := strings.Cut(text, " "); has && name == "Authorization" {
+				values[i] = scheme + " " + secret.Blank
+			} else {
+				values[i] = secret.Blank
+			}
+		}
+	}
+	return h
+}
+
 // Fields are the header fields that no input reads, on one line, by name, with credentials blanked.
 func (q *Request) Fields() string {
 	var all []string
-	for name, values := range q.Of.Header {
-		if q.Reads != nil && q.Reads(name) {
-			continue
+	for name, values := range BlankHeader(q.Of.Header) {
+		if q.Reads == nil || !q.Reads(name) {
+			all = append(all, name+": "+strings.Join(values, ", "))
 		}
-		text := strings.Join(values, ", ")
-		if secret.Credentials.Has(name) {
-			if scheme, _, has := strings.Cut(text, " "); has && name == "Authorization" {
-				text = scheme + " " + secret.Blank
-			} else {
-				text = secret.Blank
-			}
-		}
-		all = append(all, name+": "+text)
 	}
 	slices.Sort(all)
 	return strings.Join(all, "  ")

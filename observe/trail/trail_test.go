@@ -1,0 +1,216 @@
+package trail_test
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/wicketway/wicketway"
+	"github.com/wicketway/wicketway/chain/accesslog"
+	"github.com/wicketway/wicketway/chain/requestid"
+	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/observe/trail"
+	"github.com/wicketway/wicketway/problem"
+)
+
+var errTaken = problem.Define(http.StatusConflict, "slot-taken", "The slot is taken")
+
+// A keeper lets those in who say the word.
+type keeper struct{}
+
+func (keeper) Scheme() exchange.Scheme {
+	return exchange.Scheme{Name: "word", Type: "apiKey", In: "header", Field: "X-Secret-Word"}
+}
+func (keeper) Challenge([]string) string { return "Word" }
+func (keeper) Authenticate(r *http.Request) (*exchange.Identity, error) {
+	if r.Header.Get("X-Secret-Word") != "marmalade" {
+		return nil, problem.Unauthorized.New("Say the word.").Because(errors.New("the word was " + r.Header.Get("X-Secret-Word")))
+	}
+	return &exchange.Identity{Subject: "grebe", Scopes: []string{"passages"}}, nil
+}
+
+type booking struct {
+	Lock string `from:"path lock"`
+	Dry  bool   `from:"query dry"`
+	Body struct {
+		Crew int    `json:"crew" rule:"maximum=9"`
+		PIN  string `json:"pin"`
+	} `from:"body"`
+}
+
+// served is an API with trails, and what it has logged.
+func served(t *testing.T, trails *trail.Trails, more ...wicketway.Part) (*wicketway.API, *strings.Builder) {
+	t.Helper()
+	log := new(strings.Builder)
+	logger := slog.New(accesslog.InContext(accesslog.Redact(slog.NewTextHandler(log, nil))))
+	book := func(ctx context.Context, in booking) (string, error) {
+		logger.With("tide", "high").WithGroup("booking").InfoContext(ctx, "somebody books with "+in.Body.PIN, "pin", in.Body.PIN, "crew", in.Body.Crew)
+		switch {
+		case in.Lock == "panics":
+			panic("no water")
+		case in.Body.Crew == 2:
+			return "", errTaken.New("Another vessel is first.").Because(fmt.Errorf("booking with %s: %w", in.Body.PIN, io.ErrUnexpectedEOF))
+		}
+		return "booked", nil
+	}
+	api, err := wicketway.Build(wicketway.Info{Title: "Locks", Version: "1"}, append(more,
+		wicketway.Log(logger),
+		trails.Parts("/trails"),
+		wicketway.Chain(requestid.Assign(), accesslog.To(logger, accesslog.Settings{})),
+		wicketway.Group(wicketway.Guard(keeper{}), wicketway.Route("POST /locks/{lock}", book, wicketway.Fails(errTaken))),
+		wicketway.Route("POST /streams", func(_ context.Context, in io.Reader) (wicketway.None, error) { return wicketway.None{}, nil }),
+	)...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return api, log
+}
+
+// ask sends a request, and gives its trail as it is served.
+func ask(t *testing.T, api *wicketway.API, line, word, body string) (status int, text string) {
+	t.Helper()
+	method, target, _ := strings.Cut(line, " ")
+	r, w := httptest.NewRequest(method, target, strings.NewReader(body)), httptest.NewRecorder()
+	r.Header.Set("X-Secret-Word", word)
+	r.Header.Set("Content-Type", "application/json")
+	api.ServeHTTP(w, r)
+	found := httptest.NewRecorder()
+	api.ServeHTTP(found, httptest.NewRequest("GET", "/trails/"+w.Header().Get("X-Request-Id"), nil))
+	return w.Code, found.Body.String()
+}
+
+// told is a trail in a few words: its events with their depths, and what failed.
+func told(t *testing.T, text string) string {
+	t.Helper()
+	var one trail.Trail
+	if err := json.Unmarshal([]byte(text), &one); err != nil {
+		t.Fatalf("%v in %s", err, text)
+	}
+	var words []string
+	for _, e := range one.Events {
+		word := strings.Repeat(">", e.Depth) + string(e.Kind)
+		for _, more := range []string{e.Name, e.Text, strings.Join(e.Values, " ")} {
+			if more != "" {
+				word += " " + more
+			}
+		}
+		if e.Error != "" {
+			word += " failed"
+		}
+		words = append(words, word)
+	}
+	if f := one.Failure; f != nil {
+		words = append(words, fmt.Sprintf("%d %s, %d faults, %d causes", f.Status, f.Code, len(f.Faults), len(f.Causes)))
+		if len(f.Places) > 0 && !strings.Contains(f.Places[0], "trail_test.go:") {
+			t.Errorf("it failed at %s", f.Places[0])
+		}
+	}
+	return strings.Join(words, "; ")
+}
+
+// A trail has every step that a request has passed, and no secret is in it.
+func TestTrails(t *testing.T) {
+	api, _ := served(t, new(trail.Trails), wicketway.Development())
+	const way = "middleware requestid; >middleware accesslog; "
+	const line = `log INFO somebody books with [redacted] tide=high booking.pin=[redacted] booking.crew=`
+	for _, c := range []struct {
+		line, word, body string
+		status           int
+		want, input      string
+	}{
+		{"POST /locks/bell?dry=true&token=cormorant", "marmalade", `{"crew":3,"pin":"heron-77"}`, 200,
+			way + ">>guard word grebe of word, with passages; >>read; >>call; >>>" + line + "3; >>send", `{"Lock":"bell","Dry":true,"Body":{"crew":3,"pin":"[redacted]"}}`},
+		{"POST /locks/bell", "toast-crumbs", `{"crew":3,"pin":"heron-77"}`, 401, way + ">>guard word failed; >>fail 401 unauthorized; 401 unauthorized, 0 faults, 2 causes", ""},
+		{"POST /locks/bell", "marmalade", `{"crew":99,"pin":"heron-77","cre":1}`, 422,
+			way + ">>guard word grebe of word, with passages; >>read failed; >>fail 422 input-invalid; 422 input-invalid, 2 faults, 1 causes", ""},
+		{"POST /locks/bell", "marmalade", `{"crew":2,"pin":"heron-77"}`, 409,
+			way + ">>guard word grebe of word, with passages; >>read; >>call failed; >>>" + line + "2; >>fail 409 slot-taken; 409 slot-taken, 0 faults, 3 causes",
+			`{"Lock":"bell","Dry":false,"Body":{"crew":2,"pin":"[redacted]"}}`},
+		{"POST /locks/panics", "marmalade", `{"crew":4,"pin":"heron-77"}`, 500,
+			way + ">>guard word grebe of word, with passages; >>read; >>call failed; >>>" + line + "4; >>fail 500 internal; 500 internal, 0 faults, 1 causes",
+			`{"Lock":"panics","Dry":false,"Body":{"crew":4,"pin":"[redacted]"}}`},
+		{"GET /nowhere", "", "", 404, way + ">>fail 404 not-found; 404 not-found, 0 faults, 1 causes", ""},
+		{"POST /streams", "", strings.Repeat("water ", 9000), 204, way + ">>read; >>call; >>send", `"(the route reads it)"`},
+	} {
+		status, text := ask(t, api, c.line, c.word, c.body)
+		if got := told(t, text); status != c.status || got != c.want {
+			t.Errorf("%s: %d\n got %s\nwant %s", c.line, status, got, c.want)
+		}
+		var one trail.Trail
+		json.Unmarshal([]byte(text), &one)
+		if c.input != "" && one.Input != c.input {
+			t.Errorf("%s: the input is %s, want %s", c.line, one.Input, c.input)
+		}
+		for _, secret := range []string{"marmalade", "heron-77", "toast-crumbs", "cormorant"} {
+			if strings.Contains(text, secret) {
+				t.Errorf("%s: %s is in %s", c.line, secret, text)
+			}
+		}
+	}
+}
+
+// Outside of development there is no trail, and nothing to ask for one.
+func TestProductionKeepsNone(t *testing.T) {
+	var trails trail.Trails
+	api, _ := served(t, &trails)
+	if status, text := ask(t, api, "POST /locks/bell", "marmalade", `{"crew":3,"pin":"1"}`); status != 200 || !strings.Contains(text, `"not-found"`) || len(trails.All()) > 0 {
+		t.Errorf("%d, a trail %s, all %v", status, text, trails.All())
+	}
+	for _, r := range api.Routes() {
+		if strings.Contains(r.Path, "trails") || len(r.Chain) > 0 && r.Chain[0].Name == "trail" {
+			t.Errorf("%s has something of it", r.Path)
+		}
+	}
+}
+
+// Whatever requests bring, the trails stay within their bounds, and the newest are kept.
+func TestBounds(t *testing.T) {
+	trails := trail.Trails{Most: 30, Bytes: 200 << 10}
+	api, _ := served(t, &trails, wicketway.Development())
+	for i := range 120 {
+		body := fmt.Sprintf(`{"crew":%d,"pin":"%s"}`, i, strings.Repeat("x", i*i))
+		line := "POST /locks/bell?dry=" + strings.Repeat("y", i*20)
+		if status, _ := ask(t, api, line, "marmalade", body); status >= 500 {
+			t.Fatalf("%d", status)
+		}
+		if size := trails.Size(); size > trails.Bytes {
+			t.Fatalf("after %d requests: %d bytes", i, size)
+		}
+	}
+	if all := trails.All(); len(all) == 0 || len(all) > 30 || all[0].Number != 120 {
+		t.Errorf("%d are kept, the newest is %d", len(all), all[0].Number)
+	}
+}
+
+// A caller of the stream gets the last trails, and then each when its request has ended.
+func TestLive(t *testing.T) {
+	api, _ := served(t, new(trail.Trails), wicketway.Development())
+	ask(t, api, "GET /before", "", "")
+	server := httptest.NewServer(api)
+	defer server.Close()
+	r, _ := http.NewRequestWithContext(t.Context(), "GET", server.URL+"/trails/live?last=1", nil)
+	r.Header.Set("Accept", "application/x-ndjson")
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	for i, path := range []string{"/before", "/now", "/later"} {
+		if i > 0 {
+			ask(t, api, "GET "+path, "", "")
+		}
+		var one trail.Trail
+		if !lines.Scan() || json.Unmarshal(lines.Bytes(), &one) != nil || one.Target != path || one.Code != "not-found" || len(one.Events) == 0 {
+			t.Fatalf("%s: %s", path, lines.Text())
+		}
+	}
+}
