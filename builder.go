@@ -5,13 +5,13 @@ import (
 	"os"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/bind"
 	"github.com/wicketway/wicketway/internal/check"
+	"github.com/wicketway/wicketway/internal/development"
 	"github.com/wicketway/wicketway/internal/here"
 	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/internal/shape"
@@ -82,17 +82,12 @@ func noJSON(t reflect.Type, whole bool) string {
 
 const meansNothing = "has no meaning as JSON: use a type of your own"
 
-// modeVariable is the environment variable that puts an API into development: 1.
-const modeVariable = "WICKETWAY_DEVELOPMENT"
-
 // initialTerms are what holds before any setting.
 func (b *builder) initialTerms() terms {
 	t := terms{groupTerms: &groupTerms{limits: defaultLimits, pageSizes: defaultPageSizes, base: ownBase, retirement: noRetirement}}
-	if text := os.Getenv(modeVariable); text != "" {
-		var err error
-		if t.development, err = strconv.ParseBool(text); err != nil {
-			b.mistake(b.at, "%s is %q: write 1 for development, or leave it out", modeVariable, text)
-		}
+	var err error
+	if t.development, err = development.IsOn(); err != nil {
+		b.mistake(b.at, "%s is %q: write 1 for development, or leave it out", development.Variable, os.Getenv(development.Variable))
 	}
 	return t
 }

@@ -148,7 +148,7 @@
 // can say about itself which kinds of problem it raises and which attached values it reads.
 //
 // [Without] leaves one out by its name, which listings show. Those that come with Wicketway are named accesslog, cache,
-// cache-control, compress, cors, metrics, proxy, requestid, secure, trace, tracecontext, unpack and usage;
+// cache-control, compress, cors, metrics, proxy, requestid, secure, trace, tracecontext, trail, unpack and usage;
 // limits are named limit and the name of their rate.
 //
 // # Errors

@@ -3,6 +3,7 @@ package trail
 import (
 	"context"
 	"log/slog"
+	"math"
 	"net/http"
 	"slices"
 	"time"
@@ -146,7 +147,7 @@ func (r *recording) ends(step exchange.Step, text, failed string) {
 		r.steps = slices.Delete(r.steps, i, i+1)
 		if n >= 0 && n < len(r.trail.Events) && r.hasRoom(len(text)+len(failed)) {
 			e := &r.trail.Events[n]
-			e.Goes, e.Text, e.Error, e.Took = false, text, failed, milliseconds(now.Sub(r.start))-e.At
+			e.Goes, e.Text, e.Error, e.Took = false, text, failed, rounded(milliseconds(now.Sub(r.start))-e.At)
 			r.grow(len(text) + len(failed))
 		}
 		return
@@ -237,4 +238,6 @@ func (t *Trail) weight() int {
 }
 
 // milliseconds rounds a duration to microseconds.
-func milliseconds(d time.Duration) float64 { return float64(d.Round(time.Microsecond)) / 1e6 }
+func milliseconds(d time.Duration) float64 { return rounded(float64(d) / 1e6) }
+
+func rounded(ms float64) float64 { return math.Round(ms*1e3) / 1e3 }

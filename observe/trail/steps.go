@@ -207,20 +207,21 @@ func (t *Trail) notes() (notes []string) {
 		switch {
 		case e.Kind == Begin && e.Error == "":
 			open++
-		case e.Kind == Commit || e.Kind == Rollback:
+		case e.Kind == Commit, e.Kind == Rollback:
 			open--
 		}
-		if e.Stays && stays == "" {
+		switch {
+		case !e.Writes || stays != "":
+		case e.Kind == Commit:
 			stays = "committed"
-			if e.Kind == Statement {
-				stays = "changed outside of a transaction"
-			}
+		case open <= 0:
+			stays = "stored data changed outside of a transaction"
 		}
 	}
 	if failed := t.Failure; failed != nil && stays != "" {
 		answer := "nobody was told"
 		if failed.Status != 0 {
-			answer = "the answer is a problem: " + strconv.Itoa(failed.Status) + " " + failed.Code
+			answer = fmt.Sprintf("the answer is a problem: %d %s", failed.Status, failed.Code)
 		}
 		notes = append(notes, stays+", although "+answer)
 	}

@@ -99,8 +99,8 @@ type Event struct {
 	Values []string `json:"values,omitempty"`
 	// Rows is how many rows a statement has read or changed; -1 where that is not known.
 	Rows int64 `json:"rows,omitzero"`
-	// Stays says that what it did to stored data stays, whatever fails after it.
-	Stays bool `json:"stays,omitzero"`
+	// Writes says that it changes stored data: a statement unless the transaction around it is rolled back.
+	Writes bool `json:"writes,omitzero"`
 }
 
 // A Kind says what an event is: one of those below, or the name of a step ([exchange.StepKind]).

@@ -35,6 +35,7 @@ import (
 	"github.com/wicketway/wicketway/examples/identity"
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/handbook"
+	"github.com/wicketway/wicketway/observe/trail"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -53,6 +54,7 @@ type Canal struct {
 	revoked   auth.MemoryRevocations
 	ready     *health.Readiness
 	observed  *observed
+	trails    trail.Trails // in development
 	secret    []byte
 	keys      *auth.KeySet
 	others    map[string]string // tokens of the tour, by name
@@ -234,6 +236,7 @@ func (c *Canal) build(successor string, more ...wicketway.Part) (*wicketway.API,
 		},
 		wicketway.Log(c.log),
 		wicketway.Translate(store.Translations...),
+		c.trails.Parts("/trails"),
 		wicketway.Chain(requestid.Assign(), c.observed.trace, accesslog.To(c.log, accesslog.Settings{Slow: time.Second})),
 		wicketway.Chain(c.observed.count...),
 		wicketway.Chain(secure.Headers(secure.Settings{}), cors.Allow(cors.From(consoles...), cors.Settings{}),

@@ -216,27 +216,26 @@ func (d desk) book(ctx context.Context, in bookPassage) (*wicketway.Created[Pass
 
 // reserve books a passage for a vessel that fits a lock that is open.
 func (d desk) reserve(ctx context.Context, vessel store.Vessel, wanted NewPassage) (store.Passage, error) {
-	lock, err := d.store.Lock(ctx, wanted.Lock)
-	if errors.Is(err, store.ErrNotThere) {
-		return store.Passage{}, locks.ErrNoSuchLock.Newf("No lock is called %q.", wanted.Lock)
-	}
-	if err != nil {
-		return store.Passage{}, err
-	}
-	if lock.State != "open" {
-		return store.Passage{}, ErrLockClosed.Newf("%s is not open (%s).", lock.Name, lock.State).With("state", lock.State)
-	}
-	if vessel.Length > lock.Length || vessel.Beam > lock.Width {
-		return store.Passage{}, ErrVesselTooLarge.Newf("%s is %.1f by %.1f m, the chamber of %s is %.1f by %.1f m.",
-			vessel.Name, vessel.Length, vessel.Beam, lock.Name, lock.Length, lock.Width)
-	}
+	var name string // of the lock
 	p, err := d.store.Book(ctx, store.Passage{
-		Lock: lock.Slug, Vessel: vessel.Plate, Direction: wanted.Direction, Slot: wanted.Slot, Crew: wanted.Crew,
+		Lock: wanted.Lock, Vessel: vessel.Plate, Direction: wanted.Direction, Slot: wanted.Slot, Crew: wanted.Crew,
 		Remark: wanted.Remark,
+	}, func(lock store.Lock) error {
+		name = lock.Name
+		if lock.State != "open" {
+			return ErrLockClosed.Newf("%s is not open (%s).", lock.Name, lock.State).With("state", lock.State)
+		}
+		if vessel.Length > lock.Length || vessel.Beam > lock.Width {
+			return ErrVesselTooLarge.Newf("%s is %.1f by %.1f m, the chamber of %s is %.1f by %.1f m.",
+				vessel.Name, vessel.Length, vessel.Beam, lock.Name, lock.Length, lock.Width)
+		}
+		return nil
 	})
-	if errors.Is(err, store.ErrTaken) {
-		return p, ErrSlotTaken.Newf("Another vessel has %s at %s.", lock.Name,
-			wanted.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
+	switch {
+	case errors.Is(err, store.ErrNotThere):
+		return p, locks.ErrNoSuchLock.Newf("No lock is called %q.", wanted.Lock)
+	case errors.Is(err, store.ErrTaken):
+		return p, ErrSlotTaken.Newf("Another vessel has %s at %s.", name, wanted.Slot.UTC().Format("15:04 on 2 January 2006")).Because(err)
 	}
 	return p, err
 }

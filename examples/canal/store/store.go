@@ -17,6 +17,8 @@ import (
 
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
+
+	"github.com/wicketway/wicketway/observe/statements"
 )
 
 //go:embed schema.sql
@@ -66,7 +68,7 @@ func Open(dir string) (*Store, error) {
 	if err := writable(path); err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite",
+	db, err := statements.Open("sqlite",
 		"file:"+path+"?_pragma=foreign_keys(1)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=busy_timeout(5000)&_txlock=immediate")
 	if err != nil {
 		return nil, err
@@ -123,8 +125,10 @@ func (s *Store) Locks(ctx context.Context) ([]Lock, error) {
 
 // Lock finds a lock by its slug.
 func (s *Store) Lock(ctx context.Context, slug string) (Lock, error) {
-	return one(query(ctx, s.db, scanLock, `SELECT slug, name, length, width, state FROM locks WHERE slug = ?`, slug))
+	return one(query(ctx, s.db, scanLock, lockBySlug, slug))
 }
+
+const lockBySlug = `SELECT slug, name, length, width, state FROM locks WHERE slug = ?`
 
 // SetLockState opens or closes a lock.
 func (s *Store) SetLockState(ctx context.Context, slug, state string) (Lock, error) {
@@ -170,21 +174,28 @@ func (s *Store) Passage(ctx context.Context, vessel string, id int64) (Passage, 
 		`SELECT `+passageColumns+` FROM passages WHERE id = ? AND vessel = ?`, id, vessel))
 }
 
-// Book stores a passage and gives it its id. It fails with ErrTaken where the
-// slot is taken.
-func (s *Store) Book(ctx context.Context, p Passage) (Passage, error) {
-	return taken(one(query(
-		ctx,
-		s.db,
-		scanPassage,
+// Book stores a passage and gives it its id, in one transaction with a look at its lock, which check may refuse. It fails
+// with ErrNotThere where there is no such lock, and with ErrTaken where the slot is taken.
+func (s *Store) Book(ctx context.Context, p Passage, check func(Lock) error) (Passage, error) {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return Passage{}, err
+	}
+	defer tx.Rollback() // does nothing once it is committed
+	lock, err := one(query(ctx, tx, scanLock, lockBySlug, p.Lock))
+	if err != nil {
+		return Passage{}, err
+	}
+	if err := check(lock); err != nil {
+		return Passage{}, err
+	}
+	p, err = taken(one(query(ctx, tx, scanPassage,
 		`INSERT INTO passages (lock, vessel, direction, slot, crew, remark) VALUES (?, ?, ?, ?, ?, ?) RETURNING `+passageColumns,
-		p.Lock,
-		p.Vessel,
-		p.Direction,
-		p.Slot.UTC().Format(time.RFC3339),
-		p.Crew,
-		p.Remark,
-	)))
+		p.Lock, p.Vessel, p.Direction, p.Slot.UTC().Format(time.RFC3339), p.Crew, p.Remark)))
+	if err != nil {
+		return Passage{}, err
+	}
+	return p, tx.Commit()
 }
 
 // Change changes a vessel's passage in one transaction: change gets it as it is, and what it
