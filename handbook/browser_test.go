@@ -448,9 +448,47 @@ func TestBreaking(t *testing.T) {
 
 	s.holds(`(() => { const line = document.querySelector('.break tbody tr'); line.querySelector('button').click(); return line.cells[1].textContent })()`, "405")
 	s.Until(`document.querySelectorAll('#sent li').length === 1`)
-	for _, c := range []struct{ what, answer string }{{"slot-taken", "409 Conflict"}, {"keys-unavailable", "503 "}, {"panic", "500 "}, {"slow=3s", "201 Created"}} {
+	for _, c := range []struct {
+		what, answer string
+		again        string
+		inside       []string
+	}{
+		{"slot-taken", "409 Conflict", "409 slot-taken", []string{"409 slot-taken The slot is taken", "raised on purpose by the field Wicketway-Raise", "guard bearer", "OB-1001 of osterbeck"}},
+		{"keys-unavailable", "503 ", "503 keys-unavailable", []string{"raised on purpose"}},
+		{"panic", "500 ", "500 internal", []string{"panic: raised on purpose"}},
+		{"lost=database", "500 ", "500 internal", []string{"*net.OpError", "lost on purpose", "begin"}},
+		{"slow=3s", "201 Created", "409 slot-taken", []string{"INSERT INTO passages", "commit", "crew = 2", "1 row", "What was read"}},
+		{"nothing", "409 Conflict", "409 slot-taken", []string{"begin", "INSERT INTO passages", "UNIQUE constraint failed", "rollback", "passages.desk.reserve passages/passages.go:"}},
+	} {
 		s.holds(`(() => { const f = [...document.querySelectorAll('.try select')].find(f => [...f.options].some(o => o.value === 'panic')); f.value = '`+c.what+`'; f.dispatchEvent(new Event('change')); return f.value })()`, c.what)
 		s.send(c.answer)
+		if c.what == "slow=3s" {
+			s.holds(`Number(/after ([0-9]+) ms/.exec(document.querySelector('.answer h2').textContent)[1]) >= 3000`, true)
+		}
+		s.Click(".answer a.inside")
+		s.Until(`document.querySelector('#trails .steps') && document.querySelector('h1').textContent.startsWith('POST /api/v2/passages')`)
+		s.sees(c.inside...)
+		s.Click("#again")
+		s.Until(`document.querySelector('#trails [role=status]').textContent.startsWith('` + c.again + ` after')`)
+		if c.what == "slot-taken" {
+			s.accessible()
+		}
+		s.Until(`[...document.querySelectorAll('#trails a')].some(a => a.textContent === 'Open it in its form')`)
+		s.open("Open it in its form", "Book a passage")
+		s.Until(`[...document.querySelectorAll('.try select')].some(f => f.value === '` + c.what + `')`) // it is filled in
 	}
-	s.holds(`Number(/after ([0-9]+) ms/.exec(document.querySelector('.answer h2').textContent)[1]) >= 3000`, true)
+	s.holds(`document.querySelectorAll('#sent li').length`, 7.)
+
+	s.open("Trail", "The last requests")
+	s.Until(`document.querySelectorAll('.trails tbody tr').length > 30`)
+	rows := 0.
+	s.Value(`document.querySelectorAll('.trails tbody tr').length`, &rows)
+	if resp, err := http.Get(address + "/api/v2/locks?limit=x"); err == nil {
+		resp.Body.Close()
+	}
+	s.Until(`document.querySelector('.trails tbody tr th').textContent === 'GET /api/v2/locks?limit=x'`)
+	s.holds(`document.querySelectorAll('.trails tbody tr').length`, rows+1)
+	s.holds(`(() => { document.querySelector('#trails input').click(); return [...document.querySelectorAll('.trails tbody tr')].filter(r => !r.hidden && r.cells[1].textContent.startsWith('2')).length })()`, 0.)
+	s.accessible()
+	s.holds(`document.documentElement.innerHTML.includes('`+canal.Skipper+`')`, false)
 }

@@ -57,11 +57,14 @@ func Pages() wicketway.Part {
 	part := func(line string, serve http.HandlerFunc, summary string, settings ...wicketway.Setting) wicketway.Part {
 		return wicketway.Handle(line, serve, append(settings, wicketway.Summary(summary))...)
 	}
-	return wicketway.Group(wicketway.Unlisted(),
-		part("GET /", served.first, "The handbook of the API", wicketway.Attach(facts.ServiceDoc{Problems: "problems/"})),
+	return wicketway.Group(wicketway.Unlisted(), wicketway.Attach(facts.ServiceDoc{Problems: "problems/", Trails: "trail/"}),
+		part("GET /", served.first, "The handbook of the API"),
 		part("GET /assets/{name}", asset, "How the handbook looks, and what it runs"),
 		part("GET /problems/{code}", served.problem, "A kind of problem in the handbook"),
 		part("POST /test", asTest, "A request as a test in Go"),
+		wicketway.InDevelopment(
+			part("GET /trail/", served.trail, "What happened inside the last requests"),
+			part("GET /trail/{trail}", served.trail, "What happened inside a request")),
 		part("GET /{version}/", served.index, "The operations of a version"),
 		part("GET /{version}/{page}", served.page, "A page of the handbook"),
 	)
@@ -101,6 +104,15 @@ func (s *served) read(r *http.Request) (book, error) {
 	return b, nil
 }
 
+// trailsOf is the path of the trails of the API that serves a request; "" where it keeps none.
+func trailsOf(r *http.Request) string {
+	of, is := exchange.StateOf(r.Context()).Server().(interface{ Trails() string })
+	if !is {
+		return ""
+	}
+	return of.Trails()
+}
+
 // A page is what a template shows.
 type page struct {
 	Name         string
@@ -114,6 +126,8 @@ type page struct {
 	Operation    *operation
 	Address      string // that lines for a shell are sent to
 	Development  bool
+	Trails       string             // the path of the trails; "" where the API keeps none
+	Trail        string             // the id of the one that is shown
 	caller       *exchange.Identity // nil: everything is shown
 }
 
@@ -158,7 +172,7 @@ func (s *served) open(w http.ResponseWriter, r *http.Request, version string) (p
 		}
 	}
 	from := exchange.ClientOf(r)
-	p = page{Book: b, Development: exchange.Of(r.Context()).Development(), Address: from.Scheme + "://" + from.Host}
+	p = page{Book: b, Trails: trailsOf(r), Development: exchange.Of(r.Context()).Development(), Address: from.Scheme + "://" + from.Host}
 	if caller := wicketway.Caller(r.Context()); caller.Subject != "" {
 		p.caller = &caller
 		of = of.visible(caller.Scopes)
@@ -223,6 +237,20 @@ func (s *served) page(w http.ResponseWriter, r *http.Request) {
 		}
 		p.Name = p.Operation.Summary + " · " + p.Site.Title
 		send(w, r, "operation", p)
+	}
+}
+
+// trail shows what happened inside the last requests, or inside one.
+func (s *served) trail(w http.ResponseWriter, r *http.Request) {
+	p, ok := s.open(w, r, "")
+	switch {
+	case !ok:
+	case p.Trails == "":
+		wicketway.Fail(w, r, problem.NotFound.New("The API keeps no trails: package observe/trail does."))
+	default:
+		p.Name, p.Trail = "Trail · "+p.Site.Title, clip.Text(r.PathValue("trail"), longestQuery)
+		p.Root = r.URL.Path[:strings.LastIndex(r.URL.Path, "/trail/")+1]
+		send(w, r, "trail", p)
 	}
 }
 

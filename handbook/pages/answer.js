@@ -1,6 +1,7 @@
 // Shows an answer, and the requests that it leads to.
 
 import { el, leadsTo, Literal, operations, setOut } from './page.js';
+import { insideOf } from './trail.js';
 
 const mostShown = 200_000, mostItems = 200;
 let kept = ''; // the address of the bytes of the answer that is shown
@@ -13,6 +14,8 @@ export function show(place, answer, trying) {
   if (answer.note) parts.push(el('p', {}, answer.note));
   if (answer.broken) parts.push(el('p', { className: 'mark' }, `It ended before its end: ${answer.broken}`));
   if (answer.problem && answer.value.code) parts.push(el('p', {}, el('a', { href: `#${answer.value.code}` }, `${answer.value.code}: ${answer.value.title ?? ''}`)));
+  const inside = insideOf(answer);
+  if (inside) parts.push(el('p', {}, inside));
   const next = el('ul', { className: 'next' });
   parts.push(el('details', {}, el('summary', {}, `${answer.header.length} header fields`),
     el('table', {}, el('tbody', {}, ...answer.header.map(([name, value]) => el('tr', {}, el('th', { scope: 'row' }, name), el('td', {}, value)))))));

@@ -2,6 +2,7 @@
 
 import { el, freshId, memory } from './page.js';
 import { send } from './send.js';
+import { insideOf } from './trail.js';
 
 /** The tokens that requests name, and the labels of the fields that they are typed in. */
 const tokens = {
@@ -72,7 +73,7 @@ export class Breaking {
       const answer = await send(composed, new AbortController().signal, () => {});
       const code = answer.problem ? answer.value.code : undefined;
       one.differs = (answer.status !== request.status && answer.status !== request.or) || Boolean(request.code && code !== request.code);
-      one.came.textContent = `${answer.status}${code ? ` ${code}` : ''}${one.differs ? ', which differs' : ''}`;
+      one.came.replaceChildren(`${answer.status}${code ? ` ${code}` : ''}${one.differs ? ', which differs' : ''} `, insideOf(answer) ?? '');
       one.came.className = one.differs ? 'mark' : 'well';
       return { at: new Date(), page: this.trying.trial.page, request: composed, answer, saved: undefined };
     } catch (e) {

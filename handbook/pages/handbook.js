@@ -3,11 +3,13 @@
 
 import { Sent } from './sent.js';
 import { show } from './answer.js';
+import { fillAgain, openTrails } from './trail.js';
 import { Trying } from './trying.js';
 
 const root = new URL('..', import.meta.url).pathname;
 let shown = location.pathname + location.search;
 let trying;
+let close; // the trails that are open
 
 const sent = new Sent(async (record, again) => {
   if (trying?.trial.page !== record.page || !location.pathname.endsWith(`/${record.page}`)) await turn(new URL(record.address), true);
@@ -22,6 +24,9 @@ const sent = new Sent(async (record, again) => {
 /** Makes what is on the page ready. */
 function ready() {
   trying = undefined;
+  close?.();
+  const trails = document.getElementById('trails');
+  close = trails ? openTrails(trails) : undefined;
   const trial = document.getElementById('trial');
   if (trial) {
     const address = location.href.split('#')[0];
@@ -34,7 +39,8 @@ function ready() {
 /** A fragment has values for the form, or is a place on the page. */
 function fragment() {
   const text = location.hash.slice(1);
-  if (trying && text.includes('=')) trying.fillFrom(new URLSearchParams(text));
+  if (trying && text.startsWith('again=')) fillAgain(trying, decodeURIComponent(text.slice(6))).catch((e) => { trying.said.textContent = e.message; });
+  else if (trying && text.includes('=')) trying.fillFrom(new URLSearchParams(text));
   else if (text) open(decodeURIComponent(text));
 }
 

@@ -60,7 +60,7 @@ export class Sent {
 }
 
 /** What came of the request as a test in Go: the server writes it, as it does for those of wicketway probe. */
-async function testOf({ page, request, answer }) {
+export async function testOf({ page, request, answer }) {
   if (request.body && request.body.text === undefined) return 'A form with files cannot be written as a test.';
   const response = await fetch(new URL('../test', import.meta.url), {
     method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify({

@@ -33,7 +33,7 @@ export class Trying {
     this.answer = el('section', { className: 'answer', 'aria-label': 'Answer', tabIndex: -1 });
     this.button = el('button', { type: 'submit' }, 'Send');
     this.stop = el('button', { type: 'button', hidden: true, onclick: () => this.abort?.abort() }, 'Stop');
-    const raised = raises.length ? ['nothing', ...raises, 'panic', 'slow=3s'] : [];
+    const raised = raises.length ? ['nothing', ...raises, 'panic', 'slow=3s', 'lost=database'] : [];
     this.raise = el('select', { id: freshId(), onchange: changed }, ...raised.map((what) => el('option', {}, what)));
     this.breaking = trial.wrong.length ? new Breaking(this, sent) : undefined;
     this.examples = [trial.good, ...trial.examples];
@@ -96,6 +96,11 @@ export class Trying {
     }
     if (values.has('body')) for (const b of this.bodies) b.read(values.get('body'));
     this.changed();
+  }
+
+  /** Chooses what is raised on purpose; nothing where it is no choice here. */
+  raiseAgain(what) {
+    this.raise.selectedIndex = Math.max(0, [...this.raise.options].findIndex((o) => o.value === what));
   }
 
   get body() { return this.bodies[Math.max(0, this.media.selectedIndex)]; }

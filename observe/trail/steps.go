@@ -188,7 +188,11 @@ func failureOf(ctx context.Context, failed *exchange.Failure) *Failure {
 			f.Faults[i].Detail, f.Faults[i].Want = blank(f.Faults[i].Detail), nil
 		}
 	}
-	for _, c := range exchange.Causes(failed.Err) {
+	cause := failed.Err
+	if p, is := cause.(*problem.Problem); is {
+		cause = p.Unwrap() // the rest of it is said already
+	}
+	for _, c := range exchange.Causes(cause) {
 		if len(f.Causes) < mostCauses {
 			f.Causes = append(f.Causes, exchange.Cause{Type: c.Type, Message: blank(c.Message)})
 		}
