@@ -19,3 +19,7 @@ type ServiceDoc struct {
 // Trails is attached to the GET route without parameters that lists what happened to the last requests, so that pages and
 // tools find it. It is plain data: to be copied, and shared.
 type Trails struct{}
+
+// TrailsRelation is the relation by which an api-catalog leads to the trails of an API: an extension relation type (RFC 8288,
+// 2.1.2).
+const TrailsRelation = "https://github.com/wicketway/wicketway/observe/trail"

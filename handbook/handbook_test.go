@@ -116,7 +116,7 @@ func TestPages(t *testing.T) {
 	for body, want := range map[string]string{
 		`{}`: "bad-request", `[]`: "bad-request",
 		`{"about":"berths.make 409 \"","method":"POST","target":"/berths","fields":[{"Name":"A","Value":"Bearer $WICKETWAY_TOKEN"}],"body":"{\"a\":` + "`" + `}","status":409,"code":"harbour-full"}`: "func TestBerthsMake409(t *testing.T) {\n" +
-			"\tr := httptest.NewRequest(\"POST\", \"/berths\", strings.NewReader(\"{\\\"a\\\":`}\"))\n\tr.Header.Add(\"A\", \"Bearer \" + os.Getenv(\"WICKETWAY_TOKEN\"))\n" +
+			"\tr := httptest.NewRequest(\"POST\", \"/berths\", strings.NewReader(\"{\\\"a\\\":`}\"))\n\tr.Header.Add(\"A\", \"Bearer \"+os.Getenv(\"WICKETWAY_TOKEN\"))\n" +
 			"\twicketwaytest.Answers(t, api, r, 409, \"harbour-full\")\n}\n",
 	} {
 		w := httptest.NewRecorder()

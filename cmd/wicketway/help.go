@@ -39,6 +39,7 @@ var commandHelp = map[string]struct{ group, example string }{
 	"call":           {"try", "wicketway call passages.book lock=bell direction=up slot=2027-05-04T09:30:00Z crew=3"},
 	"client":         {"begin", "wicketway client canal.yaml --package canal --out canal"},
 	"probe":          {"try", "wicketway probe http://127.0.0.1:8080 --version v2 --seed 7"},
+	"trail":          {"try", "wicketway trail http://127.0.0.1:8080 --failed"},
 	"demo":           {"try", "wicketway demo --tour"},
 	"token":          {"try", "wicketway token show \"$TOKEN\""},
 	"token make":     {"", "wicketway token make --subject grebe --scopes passages --expires-in 12h"},

@@ -42,7 +42,7 @@ func newRoot() *cobra.Command {
 	root.SetHelpCommand(helpCommand())
 	cobra.EnableCommandSorting = false // they are in the order in which one needs them
 	root.AddCommand(newCommand(), addCommand(), watchCommand(), routesCommand(), explainCommand(), problemsCommand(),
-		retireCommand(), contractCommand(), compareCommand(), clientCommand(), handbookCommand(), callCommand(), probeCommand(), demoCommand(), tokenCommand(), schemaCommand(), completionCommand())
+		retireCommand(), contractCommand(), compareCommand(), clientCommand(), handbookCommand(), callCommand(), probeCommand(), trailCommand(), demoCommand(), tokenCommand(), schemaCommand(), completionCommand())
 	arrange(root)
 	return root
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/check"
 	"github.com/wicketway/wicketway/internal/probe"
+	"github.com/wicketway/wicketway/observe/trail"
 )
 
 // printed are the types of what commands print with --json.
@@ -27,6 +28,7 @@ var printed = map[string]reflect.Type{
 	"retire":            reflect.TypeFor[retiring](),
 	"routes":            reflect.TypeFor[facts.API](),
 	"routes --requests": reflect.TypeFor[[]readyRequest](),
+	"trail":             reflect.TypeFor[trail.Trail](),
 	"token show":        reflect.TypeFor[shownToken](),
 }
 

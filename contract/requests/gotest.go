@@ -58,7 +58,7 @@ func withVariables(value string) string {
 			if after != "" {
 				parts = append(parts, goText(after))
 			}
-			return strings.Join(parts, " + ")
+			return strings.Join(parts, "+")
 		}
 	}
 	return goText(value)

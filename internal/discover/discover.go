@@ -1,5 +1,5 @@
 // Package discover finds the contracts of an API that runs: in its catalog (RFC 9727), by a link to its description (RFC
-// 8631), or at the address itself. Nothing is asked for at another host, whatever an answer says.
+// 8631), or at the address itself; and in the catalog where it keeps its trails. Nothing is asked for at another host, whatever an answer says.
 package discover
 
 import (
@@ -13,9 +13,11 @@ import (
 	"strings"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/contract"
 	"github.com/wicketway/wicketway/contract/yaml"
+	"github.com/wicketway/wicketway/facts"
 )
 
 // A Contract that was found.
@@ -60,7 +62,7 @@ func At(ctx context.Context, client *http.Client, address string) ([]Contract, e
 	if err != nil {
 		return nil, err
 	}
-	addresses := inCatalog(listed)
+	addresses := inCatalog(listed, "service-desc")
 	for _, link := range append(own.header.Values("Link"), listed.header.Values("Link")...) {
 		addresses = append(addresses, described(link)...)
 	}
@@ -94,6 +96,29 @@ func At(ctx context.Context, client *http.Client, address string) ([]Contract, e
 		return nil, errors.Join(fmt.Errorf("%s leads to no contract: it has neither %s nor a Link with the relation service-desc", address, catalogPath), elsewhere)
 	}
 	return all, nil
+}
+
+// Trails finds where the API at an address lists what happened to its last requests: the address itself, where it has a path.
+func Trails(ctx context.Context, client *http.Client, address string) (string, error) {
+	at, err := url.Parse(address)
+	if err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https" {
+		return "", fmt.Errorf("%s is not an http or https address", address)
+	}
+	if strings.Trim(at.Path, "/") != "" {
+		return strings.TrimRight(at.String(), "/"), nil
+	}
+	at.Path, at.RawPath, at.RawQuery = catalogPath, "", ""
+	listed, err := get(ctx, client, at)
+	if err != nil {
+		return "", err
+	}
+	for _, reference := range inCatalog(listed, facts.TrailsRelation) {
+		if to, err := at.Parse(reference); err == nil && to.Host == at.Host && to.Scheme == at.Scheme {
+			return to.String(), nil
+		}
+	}
+	return "", fmt.Errorf("%s%s leads to no trails: does the API run in development, with the Parts of observe/trail? Else give their own address, such as %s://%s/trails",
+		strings.TrimSuffix(address, "/"), catalogPath, at.Scheme, at.Host)
 }
 
 // contractAt is a document that was got. Its paths begin where its first server is, if that is this host.
@@ -149,21 +174,22 @@ func getIf(ctx context.Context, client *http.Client, at *url.URL, tag string) (a
 	return a, err
 }
 
-// inCatalog are the addresses of descriptions in a linkset (RFC 9264, 4.2).
-func inCatalog(a answer) (addresses []string) {
+// inCatalog are the targets of a relation in a linkset (RFC 9264, 4.2).
+func inCatalog(a answer, relation string) (addresses []string) {
 	var set struct {
-		Linkset []struct {
-			ServiceDesc []struct {
-				Href string `json:"href"`
-			} `json:"service-desc"`
-		} `json:"linkset"`
+		Linkset []map[string]jsontext.Value `json:"linkset"`
 	}
 	if a.status != http.StatusOK || json.Unmarshal(a.body, &set) != nil {
 		return nil
 	}
 	for _, one := range set.Linkset {
-		for _, to := range one.ServiceDesc {
-			addresses = append(addresses, to.Href)
+		var targets []struct {
+			Href string `json:"href"`
+		}
+		if json.Unmarshal(one[relation], &targets) == nil {
+			for _, to := range targets {
+				addresses = append(addresses, to.Href)
+			}
 		}
 	}
 	return addresses

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"reflect"
 	"slices"
@@ -151,23 +152,13 @@ func ending(ctx context.Context, answer exchange.Writer) (t Trail) {
 // bound cuts the values of a header.
 func bound(h http.Header) http.Header {
 	left := longestBody
-	for _, name := range slices.Sorted(keysOf(h)) {
+	for _, name := range slices.Sorted(maps.Keys(h)) {
 		for i, v := range h[name] {
 			h[name][i] = clip.Text(v, max(0, min(longestText, left)))
 			left -= len(h[name][i])
 		}
 	}
 	return h
-}
-
-func keysOf(h http.Header) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for name := range h {
-			if !yield(name) {
-				return
-			}
-		}
-	}
 }
 
 // The bounds of what is kept of a failure.
