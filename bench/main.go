@@ -129,6 +129,8 @@ var lines = []struct {
 	{"the access log, against one record written by hand", accessLog},
 	{"ids, trace, metrics and log around a GET, the same by hand", watchedChain},
 	{"a route that nobody watches beside one that is, against alone", unwatched},
+	{"a GET of an API with trails, in production, against none", trailsInProduction},
+	{"heap of the trails of 30,000 requests, against their bound", trailsHeap},
 	{"a change through a cache of 80,000 answers, against one of 10", changeThroughCache},
 	{"20 KiB compressed, against the bare encoder", compressed},
 	{"memory of a thousand open streams, compressed, in MiB", openStreams},

@@ -8,7 +8,6 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -118,48 +117,103 @@ func (q *Request) Content() (text string, left int64, about string) {
 
 func sized(n int64) string { return strconv.FormatInt(n, 10) + " bytes" }
 
-// member is one in a text that may be broken JSON, with a value that is no object or array.
-var member = regexp.MustCompile(`"((?:[^"\\]|\\.)*)"\s*:\s*("(?:[^"\\]|\\.)*"?|[^\s,{}\[\]"]+)`)
-
-// BlankJSON blanks credentials in JSON; in what is none it blanks what looks like members.
+// BlankJSON blanks credentials in JSON, which it also writes without white space. From where it is none, or ends, it blanks
+// what looks like members.
 func BlankJSON(text []byte) string {
-	if whole, ok := blankTokens(text); ok {
-		return whole
-	}
-	return member.ReplaceAllStringFunc(string(text), func(one string) string {
-		parts := member.FindStringSubmatchIndex(one)
-		if !secret.Credentials.Has(one[parts[2]:parts[3]]) {
-			return one
+	var out bytes.Buffer
+	end := 0 // of what was written
+	var name string
+	d := jsontext.NewDecoder(bytes.NewReader(text), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	for {
+		depth := d.StackDepth()
+		kind, n := d.StackIndex(depth)
+		inObject := kind == jsontext.KindBeginObject
+		if inObject && n%2 == 1 && secret.Credentials.Has(name) {
+			out.WriteString(`:"` + secret.Blank + `"`)
+			if d.SkipValue() != nil { // who knows where it ends
+				return out.String()
+			}
+			end = int(d.InputOffset())
+			continue
 		}
-		return one[:parts[4]] + `"` + secret.Blank + `"`
-	})
+		read, err := d.ReadToken()
+		if err != nil {
+			break
+		}
+		if inObject && n%2 == 0 && read.Kind() == '"' {
+			name = read.String()
+		}
+		if depth == 0 && out.Len() > 0 {
+			out.WriteByte('\n')
+		}
+		next := int(d.InputOffset())
+		token := bytes.TrimLeft(text[end:next], " \t\r\n")
+		if token[0] == ',' || token[0] == ':' {
+			out.WriteByte(token[0])
+			token = bytes.TrimLeft(token[1:], " \t\r\n")
+		}
+		out.Write(token)
+		end = next
+	}
+	text = bytes.TrimRight(text, "\n")
+	blankMembers(&out, text, min(end, len(text)))
+	return out.String()
 }
 
-// blankTokens does so token by token; false where the text is no JSON.
-func blankTokens(text []byte) (string, bool) {
-	var out bytes.Buffer
-	d := jsontext.NewDecoder(bytes.NewReader(text), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
-	e := jsontext.NewEncoder(
-		&out, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true), jsontext.PreserveRawStrings(true),
-	)
-	for {
-		kind, n := d.StackIndex(d.StackDepth())
-		if kind == jsontext.KindBeginObject && n%2 == 1 { // a value; its name is the last one
-			if pointer := d.StackPointer(); secret.Credentials.Has(pointer.LastToken()) {
-				if d.SkipValue() != nil || e.WriteToken(jsontext.String(secret.Blank)) != nil {
-					return "", false
-				}
-				continue
-			}
+// blankMembers writes a text from a place on that may be broken JSON, or the middle of some, without the values of what looks
+// like members with the names of credentials. A quotation mark before that place may be the first one of such a name.
+func blankMembers(out *bytes.Buffer, text []byte, written int) {
+	for i := max(0, written-1); i < len(text); i++ {
+		if text[i] != '"' {
+			continue
 		}
-		token, err := d.ReadToken()
-		if err == io.EOF && d.StackDepth() == 0 && out.Len() > 0 {
-			return strings.TrimRight(out.String(), "\n"), true
+		end := quoted(text, i)
+		colon := skipSpace(text, end)
+		if colon >= len(text) || text[colon] != ':' {
+			continue // it can be the end of a text
 		}
-		if err != nil || e.WriteToken(token) != nil {
-			return "", false
+		name, err := jsontext.AppendUnquote(nil, text[i:end])
+		if err != nil {
+			name = bytes.Trim(text[i:end], `"`)
+		}
+		i = end - 1
+		from := skipSpace(text, colon+1)
+		if from == len(text) || !secret.Credentials.Has(string(name)) {
+			continue
+		}
+		out.Write(text[written:from])
+		out.WriteString(`"` + secret.Blank + `"`)
+		switch next := bytes.IndexAny(text[from:], " \t\r\n,]}"); {
+		case text[from] == '"':
+			written = quoted(text, from)
+		case text[from] == '{' || text[from] == '[' || next < 0:
+			return // who knows where it ends
+		default:
+			written = from + next
+		}
+		i = written - 1
+	}
+	out.Write(text[written:])
+}
+
+// quoted is the end of a string that begins at a place, or of the text where it has none.
+func quoted(text []byte, from int) int {
+	for i := from + 1; i < len(text); i++ {
+		switch text[i] {
+		case '\\':
+			i++
+		case '"':
+			return i + 1
 		}
 	}
+	return len(text)
+}
+
+func skipSpace(text []byte, from int) int {
+	for from < len(text) && strings.IndexByte(" \t\r\n", text[from]) >= 0 {
+		from++
+	}
+	return from
 }
 
 // BlankHeader is a copy of a header with credentials blanked.

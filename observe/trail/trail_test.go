@@ -47,7 +47,7 @@ type booking struct {
 }
 
 // served is an API with trails, and what it has logged.
-func served(t *testing.T, trails *trail.Trails, more ...wicketway.Part) (*wicketway.API, *strings.Builder) {
+func served(t testing.TB, trails *trail.Trails, more ...wicketway.Part) (*wicketway.API, *strings.Builder) {
 	t.Helper()
 	log := new(strings.Builder)
 	logger := slog.New(accesslog.InContext(accesslog.Redact(slog.NewTextHandler(log, nil))))
@@ -75,7 +75,7 @@ func served(t *testing.T, trails *trail.Trails, more ...wicketway.Part) (*wicket
 }
 
 // ask sends a request, and gives its trail as it is served.
-func ask(t *testing.T, api *wicketway.API, line, word, body string) (status int, text string) {
+func ask(t testing.TB, api *wicketway.API, line, word, body string) (status int, text string) {
 	t.Helper()
 	method, target, _ := strings.Cut(line, " ")
 	r, w := httptest.NewRequest(method, target, strings.NewReader(body)), httptest.NewRecorder()
@@ -213,4 +213,23 @@ func TestLive(t *testing.T) {
 			t.Fatalf("%s: %s", path, lines.Text())
 		}
 	}
+}
+
+// However broken a body is, the value of a secret's member is not in the trail.
+func FuzzSecret(f *testing.F) {
+	for _, s := range []string{"", "{", `"`, `{"a":"`, `{"pin":`, "[1,", `{"a":{`, "\\", "{}", `{"lock":"bell",`} {
+		f.Add(s, true)
+		f.Add(s, false)
+	}
+	var trails trail.Trails
+	api, _ := served(f, &trails, wicketway.Development())
+	f.Fuzz(func(t *testing.T, before string, list bool) {
+		secret := `"kingfisher-7"`
+		if list {
+			secret = `[1, "kingfisher-7"]`
+		}
+		if _, text := ask(t, api, "POST /locks/bell", "marmalade", before+`{"pin": `+secret+`}`); strings.Contains(text, "kingfisher-7") && !strings.Contains(before, "kingfisher") {
+			t.Errorf("the secret behind %q is in %s", before, text)
+		}
+	})
 }
