@@ -9,6 +9,9 @@
 // The pages ask no other host for anything, and their content security policy keeps them from it. Tokens that are typed in
 // are kept in memory until the page is left, and sent to the API alone.
 //
+// In development they show what happened inside the last requests, where the API keeps that (package observe/trail): from each
+// answer one is led there, and from there back to the request.
+//
 // The pages for reading can be written into a folder, of the contract of any API ([Write]).
 package handbook
 
