@@ -7,6 +7,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/handover"
 	"github.com/wicketway/wicketway/internal/here"
@@ -31,7 +32,7 @@ func Build(info Info, parts ...Part) (*API, error) {
 	}
 	a := &API{info: info, codes: b.codes}
 	b.describeProblems(a)
-	b.describeContracts(a)
+	b.describeCatalog(a)
 	for _, r := range b.routes {
 		b.plan(r, false)
 	}
@@ -272,10 +273,10 @@ func (b *builder) nowhere(group resolved) *nowhere {
 	return &nowhere{table.Group{Depth: strings.Count(group.path, "/"), Versions: below.info()}, below}
 }
 
-// describeContracts adds the route that lists the contracts, where some are served.
-func (b *builder) describeContracts(a *API) {
+// describeCatalog adds the route that lists the contracts, where some are served, or where trails are kept.
+func (b *builder) describeCatalog(a *API) {
 	for _, r := range b.routes {
-		if !r.publishes() {
+		if _, trails := exchange.AttachedIn[facts.Trails](r.terms().attached); !trails && !r.publishes() {
 			continue
 		}
 		root := b.lists[0]

@@ -331,7 +331,7 @@ func (a *API) linkset(host string) any {
 	}
 	type context struct {
 		Anchor      string   `json:"anchor"`
-		ServiceDesc []target `json:"service-desc"`
+		ServiceDesc []target `json:"service-desc,omitempty"`
 		ServiceDoc  []target `json:"service-doc,omitempty"`
 		Status      []target `json:"status,omitempty"`
 		Trails      []target `json:"https://github.com/wicketway/wicketway/observe/trail,omitempty"`
@@ -339,8 +339,7 @@ func (a *API) linkset(host string) any {
 	set := struct {
 		Linkset []context `json:"linkset"`
 	}{[]context{}}
-	for _, p := range a.published {
-		one := context{Anchor: host + p.of, ServiceDesc: []target{{host + p.path, "application/json"}}}
+	add := func(one context) {
 		if a.info.Status != "" {
 			one.Status = []target{{host + a.info.Status, "application/json"}}
 		}
@@ -351,6 +350,12 @@ func (a *API) linkset(host string) any {
 			one.Trails = []target{{host + a.trails, "application/json"}}
 		}
 		set.Linkset = append(set.Linkset, one)
+	}
+	for _, p := range a.published {
+		add(context{Anchor: host + p.of, ServiceDesc: []target{{host + p.path, "application/json"}}})
+	}
+	if a.published == nil {
+		add(context{Anchor: host + "/"})
 	}
 	return set
 }

@@ -697,3 +697,59 @@ func TestInDevelopment(t *testing.T) {
 		}
 	}
 }
+
+// A broken error is one whose methods cannot be called.
+type brokenError struct{ how string }
+
+func (e *brokenError) Error() string {
+	if e.how == "Error" {
+		panic("no words")
+	}
+	return "broken in " + e.how
+}
+
+func (e *brokenError) Unwrap() error {
+	switch e.how {
+	case "Unwrap":
+		panic("nothing inside")
+	case "itself":
+		return e
+	}
+	return nil
+}
+
+func (e *brokenError) Is(error) bool {
+	if e.how == "Is" {
+		panic("no idea")
+	}
+	return false
+}
+
+// An error that cannot be read is a failure of the server like any other: answered and logged.
+func TestErrorsThatPanic(t *testing.T) {
+	for name, err := range map[string]error{
+		"a nil pointer": (*brokenError)(nil), "Error": &brokenError{"Error"}, "Unwrap": &brokenError{"Unwrap"}, "Is": &brokenError{"Is"},
+		"itself": &brokenError{"itself"}, "a nil problem": (*problem.Problem)(nil), "inside": fmt.Errorf("reading: %w", &brokenError{"Unwrap"}),
+		"joined": errors.Join(io.EOF, (*brokenError)(nil)), "the cause of a problem": problem.NotFound.New("").Because((*brokenError)(nil)),
+	} {
+		for _, development := range []bool{false, true} {
+			for _, logs := range []bool{false, true} {
+				log := &record{}
+				logger := slog.New(slog.NewJSONHandler(log, nil))
+				parts := []wicketway.Part{wicketway.Log(logger), wicketway.Route("GET /x", func(context.Context, wicketway.None) (string, error) { return "", err })}
+				if development {
+					parts = append(parts, wicketway.Development())
+				}
+				if logs {
+					parts = append(parts, wicketway.Chain(accesslog.To(logger, accesslog.Settings{})))
+				}
+				w := httptest.NewRecorder()
+				build(t, parts...).ServeHTTP(w, httptest.NewRequest("GET", "/x", nil))
+				checkProblem(t, name, w, 500, "internal")
+				if lines := log.take(); len(lines) != 1 || !strings.Contains(lines[0], "that was given as an error: ") {
+					t.Errorf("%s, development %v, access log %v: %q", name, development, logs, lines)
+				}
+			}
+		}
+	}
+}

@@ -115,6 +115,10 @@ func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
 
 // A program links what it uses: no validator, YAML, command line, storage or telemetry by the root package.
 func TestTheRootLinksNothingLarge(t *testing.T) {
+	middleware, err := exec.CommandContext(t.Context(), "go", "list", "-deps", ".", "./chain/...", "./observe/metrics", "./handbook", "./examples/first").Output()
+	if err != nil || regexp.MustCompile(`(?m)/observe/(trail|statements)$|sqlmw`).Match(middleware) {
+		t.Errorf("trails are linked where nobody keeps any: %v", err)
+	}
 	list, err := exec.CommandContext(t.Context(), "go", "list", "-deps", ".").Output()
 	if err != nil {
 		t.Fatal(err)

@@ -30,6 +30,7 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 	if err == nil {
 		err = errNoError
 	}
+	err = failure.Sound(err)
 	s := StateOf(r.Context())
 	if s == nil {
 		s = stateBehind(w)

@@ -66,11 +66,12 @@ func showSteps(out screen, t trail.Trail, short bool) {
 	for _, e := range events {
 		indent := stepIndent + min(e.Depth, 16)
 		fmt.Fprintf(out, "  %8.2f  %8.2f  %s", e.At, e.Took, strings.Repeat(" ", min(e.Depth, 16)))
-		name, text := strings.TrimSpace(string(e.Kind)+" "+harmless(e.Name)), e.Text
+		kind, text := harmless(string(e.Kind)), e.Text
+		name := strings.TrimSpace(kind + " " + harmless(e.Name))
 		if e.Kind == trail.Statement && e.Error == "" {
 			text += " " + rowsText(e.Rows)
 		}
-		line := out.mark(faint, string(e.Kind)) + strings.TrimPrefix(name, string(e.Kind))
+		line := out.mark(faint, kind) + strings.TrimPrefix(name, kind)
 		if text != "" {
 			line += "  " + folded(out, text, indent+utf8.RuneCountInString(name)+2)
 		}
@@ -97,9 +98,7 @@ func withShortChain(events []trail.Event) (short []trail.Event) {
 			short[len(short)-1].Name += " › " + e.Name
 			continue
 		}
-		if i > 0 && len(short) < i {
-			e.Depth -= i - len(short)
-		}
+		e.Depth = max(0, e.Depth-(i-len(short)))
 		short = append(short, e)
 	}
 	return short

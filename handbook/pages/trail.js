@@ -102,7 +102,7 @@ function draw(place, trail) {
     el('dl', { className: 'facts' }, ...facts.filter(([, value]) => value).map(([name, value]) => el('div', {}, el('dt', {}, name), el('dd', {}, value)))),
     ...(failure ? failed(failure) : []),
     el('h2', {}, 'Steps'), steps(trail),
-    el('h2', {}, 'The request'), ...again(trail),
+    el('h2', {}, 'The request'), ...(trail.done ? again(trail) : [el('p', {}, 'It goes on.')]),
     ...fields('header fields', trail.header),
     trail.body && el('h3', {}, 'Its body'), trail.body && el('pre', { tabIndex: 0, 'aria-label': 'the body of the request' }, setOut(trail.body)),
     trail.left && el('p', { className: 'quiet' }, `${trail.left} bytes of it were not kept.`),

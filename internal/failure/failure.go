@@ -41,6 +41,46 @@ func (e *Panic) Unwrap() error {
 	return err
 }
 
+// mostWrapped bounds how many errors an error may be made of.
+const mostWrapped = 1000
+
+// Sound gives an error as it is, where its methods can be called. One of which a method panics, such as a nil pointer of the
+// user's type, or that is made of itself, is replaced by an error that says so: who answers and who logs calls them.
+func Sound(err error) (sound error) {
+	if p, is := err.(*problem.Problem); is && p != nil && p.Unwrap() == nil {
+		return err
+	}
+	defer func() {
+		if v := recover(); v != nil {
+			sound = Caught(fmt.Sprintf("reading a %T that was given as an error: %v", err, v))
+		}
+	}()
+	left := mostWrapped
+	var read func(error)
+	read = func(err error) {
+		if left--; left < 0 {
+			panic(fmt.Sprintf("it is made of more than %d errors", mostWrapped))
+		}
+		if err == nil {
+			return
+		}
+		_ = err.Error()
+		switch e := err.(type) {
+		case interface{ Unwrap() error }:
+			read(e.Unwrap())
+		case interface{ Unwrap() []error }:
+			for _, one := range e.Unwrap() {
+				read(one)
+			}
+		}
+	}
+	read(err)
+	errors.Is(err, errNone) // asks their methods Is
+	return err
+}
+
+var errNone = errors.New("none")
+
 // stack is that of the goroutine from the function that panicked on; above it is how the panic was caught.
 func stack() []byte {
 	stack := debug.Stack()

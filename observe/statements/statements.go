@@ -3,9 +3,9 @@
 //
 //	db, err := statements.Open("sqlite", "file:canal.db")
 //
-// That is sql.Open, and no more, except in development. It works with every driver of database/sql, and hands all of its calls
-// on as they come; what a request asks has the context of that request, as in QueryContext. Two things can be told from the
-// driver itself: db.Driver() and sql.Conn.Raw give a wrapper around it.
+// That is sql.Open, and no more, except in development. There it wraps the driver, and hands all calls on as they come: what a
+// request asks has to have its context, as in QueryContext. Two things can be told from the driver itself: db.Driver() and
+// sql.Conn.Raw give the wrapper.
 //
 // In the trail secrets are blanked: values of columns and parameters with the names of secrets, such as pin, password and
 // telephone, in the statement or beside it, values that cannot be tied to a column where the statement has such a name in it,
@@ -114,8 +114,7 @@ func (watcher) ConnectorConnect(ctx context.Context, c driver.Connector) (conn d
 	if conn, err = c.Connect(ctx); err != nil {
 		return nil, err
 	}
-	switch conn.(type) {
-	case driver.ExecerContext, driver.Execer: //nolint:staticcheck // old drivers have that
+	if _, is := conn.(driver.ExecerContext); is {
 		return conn, nil
 	}
 	return nil, errors.Join(fmt.Errorf("statements: the connections of %T run no statement by themselves (driver.ExecerContext), so they cannot be watched: use sql.Open", c.Driver()), conn.Close())

@@ -51,12 +51,11 @@ func (t *Trails) record() exchange.Middleware {
 				}
 				w, answer := exchange.WriterOf(w)
 				one := t.begin(r)
-				one.ctx = ctx
 				exchange.Keep(ctx, one)
 				exchange.Keep[lines.Taker](ctx, one)
 				defer func() {
 					gaveUp := recover() // only http.ErrAbortHandler comes this far
-					one.end(ctx, answer)
+					one.end(ctx, answer, gaveUp != nil)
 					if gaveUp != nil {
 						panic(gaveUp)
 					}

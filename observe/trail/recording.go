@@ -32,7 +32,7 @@ const (
 
 // begin begins a recording.
 func (t *Trails) begin(r *http.Request) *recording {
-	one := &recording{of: t, start: time.Now()}
+	one := &recording{of: t, ctx: r.Context(), start: time.Now()}
 	path := secret.InPath(r.Context()).Blank(r.URL.EscapedPath())
 	if q, is := exchange.Kept[*sent.Request](r.Context()); is {
 		q.KeepMore(longestBody)
@@ -96,7 +96,11 @@ func (r *recording) put(e Event) int {
 	for _, v := range e.Values {
 		bytes += 16 + len(v)
 	}
-	if len(r.trail.Events) >= mostEvents || !r.hasRoom(bytes) {
+	most := mostEvents
+	if !e.Goes {
+		most -= forSteps
+	}
+	if len(r.trail.Events) >= most || !r.hasRoom(bytes) {
 		r.trail.Dropped++
 		return -1
 	}
@@ -164,9 +168,9 @@ func (r *recording) read(input string) {
 	}
 }
 
-// end ends a recording.
-func (r *recording) end(ctx context.Context, answer exchange.Writer) {
-	last := ending(ctx, answer)
+// end ends a recording. A handler that gave up its connection has panicked with http.ErrAbortHandler.
+func (r *recording) end(ctx context.Context, answer exchange.Writer, gaveUp bool) {
+	last := ending(ctx, answer, gaveUp)
 	took := milliseconds(time.Since(r.start))
 	r.of.mu.Lock()
 	defer r.of.mu.Unlock()
@@ -174,7 +178,7 @@ func (r *recording) end(ctx context.Context, answer exchange.Writer) {
 	of.Took, of.Done = took, true
 	of.Request, of.Route, of.Version, of.Caller, of.Issuer, of.Status, of.Code = last.Request, last.Route, last.Version, last.Caller, last.Issuer, last.Status, last.Code
 	of.Served, of.Header, of.Body, of.Left, of.Failure, of.Answer = last.Served, last.Header, last.Body, last.Left, last.Failure, last.Answer
-	of.Notes = of.notes()
+	of.Notes = append(last.Notes, of.notes()...)
 	t.open = slices.DeleteFunc(t.open, func(o *recording) bool { return o == r })
 	t.done = append(t.done, r)
 	t.ended++

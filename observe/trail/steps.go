@@ -43,7 +43,7 @@ func (steps) StepEnds(ctx context.Context, step exchange.Step, err error) {
 	case step.Kind == exchange.StepFail:
 		text = codeOf(err)
 	case err != nil:
-		failed = clip.Text(secret.In(ctx).Blank(err.Error()), longestText)
+		failed = clip.Text(secret.In(ctx).Blank(fmt.Sprint(err)), longestText) // whose method Error can panic
 	case step.Kind == exchange.StepGuard:
 		text = admitted(exchange.Of(ctx).Caller())
 	case step.Kind == exchange.StepRead:
@@ -122,7 +122,7 @@ func (b *bounded) Write(p []byte) (int, error) {
 }
 
 // ending is what is known of a request at its end.
-func ending(ctx context.Context, answer exchange.Writer) (t Trail) {
+func ending(ctx context.Context, answer exchange.Writer, gaveUp bool) (t Trail) {
 	x := exchange.Of(ctx)
 	caller := x.Caller()
 	t = Trail{Request: x.ID(), Version: x.Version(), Caller: clip.Text(caller.Subject, 256), Issuer: clip.Text(caller.Issuer, 256), Status: answer.Status(), Served: x.Source(),
@@ -143,6 +143,8 @@ func ending(ctx context.Context, answer exchange.Writer) (t Trail) {
 		t.Code, t.Failure = f.Code(), failureOf(ctx, f)
 	case t.Status == 0 && exchange.CallerLeft(ctx):
 		t.Code = "caller-left"
+	case gaveUp:
+		t.Notes = []string{"the handler gave up the connection (http.ErrAbortHandler)"}
 	case t.Status == 0 && !answer.Hijacked():
 		t.Status = http.StatusOK // net/http says so
 	}

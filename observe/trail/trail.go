@@ -147,6 +147,7 @@ type Trails struct {
 // The bounds of one trail.
 const (
 	mostEvents  = 400
+	forSteps    = 100      // of them, which no others get
 	longestText = 4 << 10  // bytes of a text
 	longestBody = 16 << 10 // bytes of a body
 	largest     = 256 << 10
