@@ -283,6 +283,7 @@ func (b *builder) describeCatalog(a *API) {
 		l := &list{outer: root, at: root.at, terms: root.terms}
 		l.terms.openToAll()
 		l.terms.summary = "The contracts of this host"
+		l.terms.attached = append(slices.Clone(l.terms.attached), exchange.AsAttached(facts.About{}))
 		b.route(&routePart{
 			at:    root.at,
 			what:  handlerPart,

@@ -13,6 +13,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/format"
 	"github.com/wicketway/wicketway/internal/answer"
 	"github.com/wicketway/wicketway/internal/clip"
@@ -191,8 +192,9 @@ func (e *nearError) Error() string { return "near are " + strings.Join(e.routes,
 // trail is the path where it is shown what happened to the request; "" where nobody keeps that.
 func (s *state) trail() string {
 	id := exchange.Of(s).ID()
+	_, about := exchange.Attached[facts.About](s)
 	switch {
-	case s.api.trails == "" || id == "":
+	case s.api.trails == "" || id == "" || about:
 		return ""
 	case s.api.doc.trails != "":
 		return s.api.doc.trails + id

@@ -132,8 +132,9 @@ func (t *terms) openToAll() {
 	t.guard, t.public, t.open, t.scopes, t.anyScope, t.rules = nil, true, nil, nil, nil, nil
 }
 
-// readByAll are the types of attached values that every API reads: where its documentation and its trails are.
-var readByAll = []reflect.Type{reflect.TypeFor[facts.ServiceDoc](), reflect.TypeFor[facts.Trails]()}
+// readByAll are the types of attached values that every API reads: where its documentation and its trails are, and what is
+// about it.
+var readByAll = []reflect.Type{reflect.TypeFor[facts.ServiceDoc](), reflect.TypeFor[facts.Trails](), reflect.TypeFor[facts.About]()}
 
 // reads reports whether somebody on the way to the route, or the API itself, reads attached values of a type.
 func (t *terms) reads(of reflect.Type) bool {

@@ -16,6 +16,10 @@ type ServiceDoc struct {
 	Trails string `json:"trails,omitzero"`
 }
 
+// About is attached to routes that are about an API and no part of what it does, such as documentation and health checks: no
+// trail is kept of their requests. It is plain data: to be copied, and shared.
+type About struct{}
+
 // Trails is attached to the GET route without parameters that lists what happened to the last requests, so that pages and
 // tools find it. It is plain data: to be copied, and shared.
 type Trails struct{}

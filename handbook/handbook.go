@@ -60,8 +60,8 @@ func Pages() wicketway.Part {
 	part := func(line string, serve http.HandlerFunc, summary string, settings ...wicketway.Setting) wicketway.Part {
 		return wicketway.Handle(line, serve, append(settings, wicketway.Summary(summary))...)
 	}
-	return wicketway.Group(wicketway.Unlisted(), wicketway.Attach(facts.ServiceDoc{Problems: "problems/", Trails: "trail/"}),
-		part("GET /", served.first, "The handbook of the API"),
+	return wicketway.Group(wicketway.Unlisted(), wicketway.Attach(facts.About{}),
+		part("GET /", served.first, "The handbook of the API", wicketway.Attach(facts.ServiceDoc{Problems: "problems/", Trails: "trail/"})),
 		part("GET /assets/{name}", asset, "How the handbook looks, and what it runs"),
 		part("GET /problems/{code}", served.problem, "A kind of problem in the handbook"),
 		part("POST /test", asTest, "A request as a test in Go"),

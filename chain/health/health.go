@@ -16,6 +16,7 @@ import (
 
 	"github.com/wicketway/wicketway"
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/problem"
 )
 
@@ -101,6 +102,7 @@ func (r *Readiness) Check() error { return r.wrong }
 func Routes(ready *Readiness) wicketway.Part {
 	return wicketway.At(
 		"/health",
+		wicketway.Attach(facts.About{}),
 		wicketway.Handle("GET /live", Live(), wicketway.Summary("The server lives")),
 		wicketway.Handle(
 			"GET /ready", ready, wicketway.Summary("The server is ready for requests"), wicketway.Fails(ErrNotReady)),

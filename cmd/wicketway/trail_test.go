@@ -102,8 +102,8 @@ func TestTrail(t *testing.T) {
 		status int
 		want   []string
 	}{
-		{"--id 3", 0, []string{"409 slot-taken", "  middleware accesslog\n", "The request\n  Accept-Encoding: gzip\n  Authorization: Bearer [redacted]\n", `"crew": 4`, "What was read\n", "X-Request-Id: ", "Served by passages.desk.book"}},
-		{"--id 3 --test", 0, []string{"func TestPOSTApiV2Passages409(t *testing.T) {", `r.Header.Add("Authorization", "Bearer "+os.Getenv("WICKETWAY_TOKEN"))`, `wicketwaytest.Answers(t, api, r, 409, "slot-taken")`}},
+		{"--id 2", 0, []string{"409 slot-taken", "  middleware accesslog\n", "The request\n  Accept-Encoding: gzip\n  Authorization: Bearer [redacted]\n", `"crew": 4`, "What was read\n", "X-Request-Id: ", "Served by passages.desk.book"}},
+		{"--id 2 --test", 0, []string{"func TestPOSTApiV2Passages409(t *testing.T) {", `r.Header.Add("Authorization", "Bearer "+os.Getenv("WICKETWAY_TOKEN"))`, `wicketwaytest.Answers(t, api, r, 409, "slot-taken")`}},
 		{"--id 1 --json", 0, []string{`"kind":"commit"`, `"status":201`}},
 		{"--id 999", 2, []string{"404: No trail of this request is kept"}},
 		{"--test", 2, []string{"--id ID"}},

@@ -20,12 +20,12 @@ import (
 //	GET /trails/{trail}      one of them, by the id of the request or by its number
 //	GET /trails/live         each request when it has ended, as a stream
 //
-// Requests to these routes, and to documentation such as the handbook, leave no trail.
+// Requests to these routes, and to others that [facts.About] is attached to, such as the handbook, leave no trail.
 func (t *Trails) Parts(prefix string) wicketway.Part {
 	return wicketway.InDevelopment(
 		wicketway.Chain(t.record()),
-		wicketway.At(prefix, wicketway.Unlisted(), wicketway.Attach(facts.Trails{}),
-			wicketway.Route("GET /", t.list, wicketway.Summary("What happened to the last requests")),
+		wicketway.At(prefix, wicketway.Unlisted(), wicketway.Attach(facts.About{}),
+			wicketway.Route("GET /", t.list, wicketway.Attach(facts.Trails{}), wicketway.Summary("What happened to the last requests")),
 			wicketway.Route("GET /live", t.live, wicketway.Summary("What happens to requests, when they have ended")),
 			wicketway.Route("GET /{trail}", t.one, wicketway.Summary("What happened to a request"), wicketway.Fails(ErrNoTrail))),
 	)
@@ -45,7 +45,7 @@ func (t *Trails) record() exchange.Middleware {
 			lines.Want()
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				ctx := r.Context()
-				if isAbout(ctx) {
+				if leavesNone(ctx) {
 					next.ServeHTTP(w, r)
 					return
 				}
@@ -66,11 +66,10 @@ func (t *Trails) record() exchange.Middleware {
 	}
 }
 
-// isAbout reports whether a request is for trails or documentation, or has a trail already, in an API around this one.
-func isAbout(ctx context.Context) bool {
-	_, trails := exchange.Attached[facts.Trails](ctx)
-	_, docs := exchange.Attached[facts.ServiceDoc](ctx)
-	return trails || docs || Keeps(ctx)
+// leavesNone reports whether a request is about the API, or has a trail already, in an API around this one.
+func leavesNone(ctx context.Context) bool {
+	_, about := exchange.Attached[facts.About](ctx)
+	return about || Keeps(ctx)
 }
 
 func (t *Trails) list(context.Context, wicketway.None) ([]Trail, error) { return t.All(), nil }

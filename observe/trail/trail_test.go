@@ -18,6 +18,7 @@ import (
 	"github.com/wicketway/wicketway/chain/accesslog"
 	"github.com/wicketway/wicketway/chain/requestid"
 	"github.com/wicketway/wicketway/exchange"
+	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/observe/trail"
 	"github.com/wicketway/wicketway/problem"
 )
@@ -53,7 +54,7 @@ func served(t testing.TB, trails *trail.Trails, more ...wicketway.Part) (*wicket
 	log := new(strings.Builder)
 	logger := slog.New(accesslog.InContext(accesslog.Redact(slog.NewTextHandler(log, nil))))
 	book := func(ctx context.Context, in booking) (string, error) {
-		logger.With("tide", "high").WithGroup("booking").InfoContext(ctx, "somebody books with "+in.Body.PIN, "pin", in.Body.PIN, "crew", in.Body.Crew)
+		logger.With("tide", "high").WithGroup("booking").InfoContext(ctx, "somebody books with "+in.Body.PIN, "pin", in.Body.PIN, "crew", in.Body.Crew, slog.Group("vessel", "length", 9))
 		switch {
 		case in.Lock == "panics":
 			panic("no water")
@@ -67,6 +68,7 @@ func served(t testing.TB, trails *trail.Trails, more ...wicketway.Part) (*wicket
 		trails.Parts("/trails"),
 		wicketway.Chain(requestid.Assign(), accesslog.To(logger, accesslog.Settings{})),
 		wicketway.Group(wicketway.Guard(keeper{}), wicketway.Route("POST /locks/{lock}", book, wicketway.Fails(errTaken))),
+		wicketway.Route("GET /health", func(context.Context, wicketway.None) (string, error) { return "well", nil }, wicketway.Attach(facts.About{})),
 		wicketway.Route("POST /streams", func(_ context.Context, in io.Reader) (wicketway.None, error) { return wicketway.None{}, nil }),
 	)...)
 	if err != nil {
@@ -128,17 +130,18 @@ func TestTrails(t *testing.T) {
 		want, input      string
 	}{
 		{"POST /locks/bell?dry=true&token=cormorant", "marmalade", `{"crew":3,"pin":"heron-77"}`, 200,
-			way + ">>guard word grebe of word, with passages; >>read; >>call; >>>" + line + "3; >>send", `{"Lock":"bell","Dry":true,"Body":{"crew":3,"pin":"[redacted]"}}`},
+			way + ">>guard word grebe of word, with passages; >>read; >>call; >>>" + line + "3 booking.vessel.length=9; >>send", `{"Lock":"bell","Dry":true,"Body":{"crew":3,"pin":"[redacted]"}}`},
 		{"POST /locks/bell", "toast-crumbs", `{"crew":3,"pin":"heron-77"}`, 401, way + ">>guard word failed; >>fail 401 unauthorized; 401 unauthorized, 0 faults, 1 causes", ""},
 		{"POST /locks/bell", "marmalade", `{"crew":99,"pin":"heron-77","cre":1}`, 422,
 			way + ">>guard word grebe of word, with passages; >>read failed; >>fail 422 input-invalid; 422 input-invalid, 2 faults, 0 causes", ""},
 		{"POST /locks/bell", "marmalade", `{"crew":2,"pin":"heron-77"}`, 409,
-			way + ">>guard word grebe of word, with passages; >>read; >>call failed; >>>" + line + "2; >>fail 409 slot-taken; 409 slot-taken, 0 faults, 2 causes",
+			way + ">>guard word grebe of word, with passages; >>read; >>call failed; >>>" + line + "2 booking.vessel.length=9; >>fail 409 slot-taken; 409 slot-taken, 0 faults, 2 causes",
 			`{"Lock":"bell","Dry":false,"Body":{"crew":2,"pin":"[redacted]"}}`},
 		{"POST /locks/panics", "marmalade", `{"crew":4,"pin":"heron-77"}`, 500,
-			way + ">>guard word grebe of word, with passages; >>read; >>call failed; >>>" + line + "4; >>fail 500 internal; 500 internal, 0 faults, 1 causes",
+			way + ">>guard word grebe of word, with passages; >>read; >>call failed; >>>" + line + "4 booking.vessel.length=9; >>fail 500 internal; 500 internal, 0 faults, 1 causes",
 			`{"Lock":"panics","Dry":false,"Body":{"crew":4,"pin":"[redacted]"}}`},
 		{"GET /nowhere", "", "", 404, way + ">>fail 404 not-found; 404 not-found, 0 faults, 0 causes", ""},
+		{"GET /health", "", "", 200, "", ""},
 		{"POST /streams", "", strings.Repeat("water ", 9000), 204, way + ">>read; >>call; >>send", `"(the route reads it)"`},
 	} {
 		status, text := ask(t, api, c.line, c.word, c.body)
@@ -191,7 +194,8 @@ func TestBounds(t *testing.T) {
 		})
 	}
 	callers.Wait()
-	if all := trails.All(); len(all) == 0 || len(all) > 30 || all[0].Number != 120 {
+	ask(t, api, "GET /last", "", "")
+	if all := trails.All(); len(all) == 0 || len(all) > 30 || all[0].Number != 121 {
 		t.Errorf("%d are kept, the newest is %d", len(all), all[0].Number)
 	}
 }
