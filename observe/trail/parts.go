@@ -51,6 +51,10 @@ func (t *Trails) record() exchange.Middleware {
 				}
 				w, answer := exchange.WriterOf(w)
 				one := t.begin(r)
+				if one == nil {
+					next.ServeHTTP(w, r)
+					return
+				}
 				exchange.Keep(ctx, one)
 				exchange.Keep[lines.Taker](ctx, one)
 				defer func() {

@@ -30,7 +30,7 @@ const (
 	ofEvent = 200
 )
 
-// begin begins a recording.
+// begin begins a recording; nil where so many requests go on that there is no room for another one.
 func (t *Trails) begin(r *http.Request) *recording {
 	one := &recording{of: t, ctx: r.Context(), start: time.Now()}
 	path := secret.InPath(r.Context()).Blank(r.URL.EscapedPath())
@@ -41,10 +41,14 @@ func (t *Trails) begin(r *http.Request) *recording {
 	one.trail = Trail{At: one.start, Method: clip.Text(r.Method, 64), Target: clip.Text(path, longestText)}
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	bytes := ofTrail + len(one.trail.Method) + len(one.trail.Target)
+	if !one.hasRoom(bytes) {
+		return nil
+	}
 	t.begun++
 	one.trail.Number = t.begun
 	t.open = append(t.open, one)
-	one.grow(ofTrail + len(one.trail.Method) + len(one.trail.Target))
+	one.grow(bytes)
 	return one
 }
 
@@ -52,6 +56,9 @@ func (t *Trails) begin(r *http.Request) *recording {
 func (r *recording) grow(bytes int) {
 	r.size += bytes
 	r.of.held += bytes
+	if r.trail.Done {
+		r.of.ofDone += bytes
+	}
 	r.of.makeRoom()
 }
 
@@ -60,6 +67,7 @@ func (t *Trails) makeRoom() {
 	drop := 0
 	for drop < len(t.done) && (len(t.done)-drop > t.most() || t.held > t.bytes()) {
 		t.held -= t.done[drop].size
+		t.ofDone -= t.done[drop].size
 		t.done[drop].dropped()
 		drop++
 	}
@@ -85,9 +93,9 @@ func (r *recording) dropped() { r.trail, r.size, r.steps = Trail{Number: -1}, 0,
 
 func (r *recording) isDropped() bool { return r.trail.Number < 0 }
 
-// hasRoom reports whether a trail may grow by so many bytes.
+// hasRoom reports whether a trail may grow by so many bytes: those of requests that have ended can go for it.
 func (r *recording) hasRoom(bytes int) bool {
-	return !r.isDropped() && r.size+bytes <= largest && (len(r.of.done) > 0 || r.of.held+bytes <= r.of.bytes())
+	return !r.isDropped() && r.size+bytes <= largest && r.of.held-r.of.ofDone+bytes <= r.of.bytes()
 }
 
 // put puts an event in; its number is -1 where there is no room.
@@ -149,9 +157,13 @@ func (r *recording) ends(step exchange.Step, text, failed string) {
 			}
 		}
 		r.steps = slices.Delete(r.steps, i, i+1)
-		if n >= 0 && n < len(r.trail.Events) && r.hasRoom(len(text)+len(failed)) {
-			e := &r.trail.Events[n]
-			e.Goes, e.Text, e.Error, e.Took = false, text, failed, rounded(milliseconds(now.Sub(r.start))-e.At)
+		if n < 0 || n >= len(r.trail.Events) {
+			return
+		}
+		e := &r.trail.Events[n]
+		e.Goes, e.Took = false, rounded(milliseconds(now.Sub(r.start))-e.At)
+		if r.hasRoom(len(text) + len(failed)) {
+			e.Text, e.Error = text, failed
 			r.grow(len(text) + len(failed))
 		}
 		return
@@ -181,6 +193,7 @@ func (r *recording) end(ctx context.Context, answer exchange.Writer, gaveUp bool
 	of.Notes = append(last.Notes, of.notes()...)
 	t.open = slices.DeleteFunc(t.open, func(o *recording) bool { return o == r })
 	t.done = append(t.done, r)
+	t.ofDone += r.size
 	t.ended++
 	r.ctx = nil
 	r.grow(of.weight())

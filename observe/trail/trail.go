@@ -132,7 +132,8 @@ type Failure struct {
 type Trails struct {
 	// Most is how many trails there are at most; 200 where it is 0.
 	Most int
-	// Bytes is how much memory they may take, with those of requests that go on; 8 MiB where it is 0. The oldest go first.
+	// Bytes is how much memory they may take, with those of requests that go on; 8 MiB where it is 0. The oldest go first;
+	// where the requests that go on take all of it, others leave no trail.
 	Bytes int
 
 	mu      sync.Mutex
@@ -141,6 +142,7 @@ type Trails struct {
 	done    []*recording // in the order in which they ended
 	ended   int64        // how many have
 	held    int          // bytes
+	ofDone  int          // of them, those of requests that have ended
 	changed chan struct{}
 }
 
