@@ -135,7 +135,7 @@ func read(query string) (s readStatement) {
 	}
 	columns := columnsOf(all)
 	var b strings.Builder
-	end := 0
+	end, near := 0, "" // near is the last word of the clause that can be what a value is compared with, or put into
 	for i, t := range all {
 		if t.from > end && b.Len() > 0 {
 			b.WriteByte(' ')
@@ -143,18 +143,25 @@ func read(query string) (s readStatement) {
 		end = t.from + len(t.text)
 		if t.kind != placeholder && t.kind != literal {
 			b.WriteString(t.text)
+			switch lower := strings.ToLower(t.text); {
+			case t.text == ";", t.kind == word && slices.Contains(clauseWords, lower):
+				near = ""
+			case t.kind != word, slices.Contains(connectingWords, lower), i+1 < len(all) && all[i+1].text == "(": // a function
+			default:
+				near = t.name()
+			}
 			continue
 		}
-		names := tied(all, i)
-		if column, is := columns[i]; is {
-			names = []string{column}
+		column, behind := columns[i], after(all, i)
+		if column == "" {
+			column = cmp.Or(near, behind)
 		}
-		secretly := s.named && names == nil || slices.ContainsFunc(names, secret.Known.Has)
+		secretly := s.named && column == "" || secret.Known.Has(column) || secret.Known.Has(behind)
 		switch {
 		case t.kind == placeholder:
 			b.WriteString(t.text)
-			s.put(t.text, append(names, "")[0], secretly)
-		case secretly && (names != nil || len(t.text) >= shortest):
+			s.put(t.text, column, secretly)
+		case secretly && (column != "" || len(t.text) >= shortest):
 			b.WriteString(secret.Blank)
 		default:
 			b.WriteString(t.text)
@@ -181,23 +188,12 @@ func (s *readStatement) put(text, name string, secretly bool) {
 	s.places[at] = place{text, cmp.Or(s.places[at].name, name), s.places[at].secret || secretly}
 }
 
-// tied are the words that a value is compared with, or put into: the nearest one before it in its clause, and one that follows
-// an operator behind it.
-func tied(all []token, at int) (names []string) {
-	for i, t := range slices.Backward(all[:at]) {
-		if t.text == ";" || t.kind == word && slices.Contains(clauseWords, strings.ToLower(t.text)) {
-			break
-		}
-		if t.kind != word || slices.Contains(connectingWords, strings.ToLower(t.text)) || all[i+1].text == "(" { // a function
-			continue
-		}
-		names = append(names, t.name())
-		break
-	}
+// after is the word behind an operator that follows a value; "" where there is none.
+func after(all []token, at int) string {
 	if at+2 < len(all) && all[at+1].kind == other && all[at+2].kind == word && !strings.ContainsAny(all[at+1].text, "(),;") {
-		names = append(names, all[at+2].name())
+		return all[at+2].name()
 	}
-	return names
+	return ""
 }
 
 // columnsOf ties the values of INSERT INTO table (columns) VALUES (values), (values) to their columns, by the number of the
