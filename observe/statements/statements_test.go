@@ -23,7 +23,7 @@ import (
 type fake struct{ closed bool }
 
 func (f *fake) Connect(context.Context) (driver.Conn, error) { return &fakeConn{}, nil }
-func (f *fake) Driver() driver.Driver                        { return nil }
+func (f *fake) Driver() driver.Driver                        { return connectingDriver{} }
 func (f *fake) Close() error                                 { f.closed = true; return nil }
 
 type fakeConn struct{ left int }
@@ -250,6 +250,53 @@ func TestConnectors(t *testing.T) {
 	defer db.Close()
 	if _, err := db.Exec("SELECT 1"); err == nil || !strings.Contains(err.Error(), "driver.ExecerContext") {
 		t.Errorf("a mute one: %v", err)
+	}
+}
+
+// A fakeDriver opens connections by itself, or by connectors.
+type fakeDriver struct{}
+
+func (fakeDriver) Open(string) (driver.Conn, error) { return &fakeConn{}, nil }
+
+type connectingDriver struct{ fakeDriver }
+
+func (connectingDriver) OpenConnector(name string) (driver.Connector, error) {
+	if name == "wrong" {
+		return nil, errWrong
+	}
+	return &fake{}, nil
+}
+
+// Outside of development a database is what sql.Open gives, with the driver itself.
+func TestOpen(t *testing.T) {
+	sql.Register("plain", fakeDriver{})
+	sql.Register("connecting", connectingDriver{})
+	for name, of := range map[string]driver.Driver{"plain": fakeDriver{}, "connecting": connectingDriver{}} {
+		for _, mode := range []string{"", "0", "1", "perhaps"} {
+			t.Setenv("WICKETWAY_DEVELOPMENT", mode)
+			db, err := statements.Open(name, "canal")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if is := db.Driver() == of; is != (mode != "1") {
+				t.Errorf("%s in %q: the driver itself is %v", name, mode, is)
+			}
+			t.Setenv("WICKETWAY_DEVELOPMENT", "")
+			one, _ := run(t, db, "", func(ctx context.Context, db *sql.DB) error {
+				_, err := db.ExecContext(ctx, "DELETE FROM a")
+				return err
+			})
+			if watched := strings.HasPrefix(asked(one), "DELETE"); watched != (mode == "1") {
+				t.Errorf("%s in %q: it is watched: %v", name, mode, watched)
+			}
+			db.Close()
+		}
+	}
+	t.Setenv("WICKETWAY_DEVELOPMENT", "1")
+	for name, source := range map[string]string{"connecting": "wrong", "nobody": "canal"} {
+		if _, err := statements.Open(name, source); err == nil {
+			t.Errorf("%s opens %s", name, source)
+		}
 	}
 }
 

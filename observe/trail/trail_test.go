@@ -69,6 +69,9 @@ func served(t testing.TB, trails *trail.Trails, more ...wicketway.Part) (*wicket
 		wicketway.Chain(requestid.Assign(), accesslog.To(logger, accesslog.Settings{})),
 		wicketway.Group(wicketway.Guard(keeper{}), wicketway.Route("POST /locks/{lock}", book, wicketway.Fails(errTaken))),
 		wicketway.Route("GET /health", func(context.Context, wicketway.None) (string, error) { return "well", nil }, wicketway.Attach(facts.About{})),
+		wicketway.Route("GET /value", func(context.Context, wicketway.None) (map[string]string, error) {
+			return map[string]string{"lock": "bell"}, nil
+		}),
 		wicketway.Route("POST /streams", func(_ context.Context, in io.Reader) (wicketway.None, error) { return wicketway.None{}, nil }),
 	)...)
 	if err != nil {
@@ -156,6 +159,30 @@ func TestTrails(t *testing.T) {
 		for _, secret := range []string{"marmalade", "heron-77", "toast-crumbs", "cormorant"} {
 			if strings.Contains(text, secret) {
 				t.Errorf("%s: %s is in %s", c.line, secret, text)
+			}
+		}
+	}
+}
+
+// Answers lead to their trails, as JSON and as pages, and those that have none lead nowhere.
+func TestAnswersLeadToTrails(t *testing.T) {
+	for name, c := range map[string]struct {
+		mode []wicketway.Part
+		base string // of what they lead to; "" where they lead nowhere
+	}{
+		"by itself":  {[]wicketway.Part{wicketway.Development()}, "/trails/"},
+		"a page":     {[]wicketway.Part{wicketway.Development(), wicketway.Handle("GET /docs", http.NotFoundHandler(), wicketway.Attach(facts.ServiceDoc{Trails: "inside/"}))}, "/docs/inside/"},
+		"production": {nil, ""},
+		"none of it": {[]wicketway.Part{wicketway.Development(), wicketway.Attach(facts.About{})}, ""},
+	} {
+		api, _ := served(t, new(trail.Trails), c.mode...)
+		for target, accepts := range map[string]string{"/nowhere": "application/json", "/else": "text/html", "/value": "text/html"} {
+			r, w := httptest.NewRequest("GET", target, nil), httptest.NewRecorder()
+			r.Header.Set("Accept", accepts)
+			api.ServeHTTP(w, r)
+			leads := strings.Contains(w.Body.String(), `"`+c.base+w.Header().Get("X-Request-Id")+`"`)
+			if c.base == "" && strings.Contains(w.Body.String(), "/"+w.Header().Get("X-Request-Id")) || c.base != "" && !leads {
+				t.Errorf("%s: %s as %s does not lead to %q:\n%s", name, target, accepts, c.base, w.Body)
 			}
 		}
 	}
