@@ -35,6 +35,7 @@ type following struct {
 	last                        int
 	failed, steps, asJSON, asGo bool
 	seen                        map[string]bool // what was shown, by number and time
+	waiting                     bool            // for an API that does not answer
 }
 
 func trailCommand() *cobra.Command {
@@ -141,17 +142,20 @@ func (f *following) json(t trail.Trail) error {
 	return checked(err)
 }
 
-// mostUnread are the header fields that say how a request came, and not what it asks.
-var mostUnread = []string{"Accept-Encoding", "Connection", "Content-Length", "User-Agent", "Traceparent", "Tracestate", "X-Request-Id"}
+// howItCame are the header fields that say how a request came, and not what it asks.
+var howItCame = []string{"Accept-Encoding", "Connection", "Content-Length", "User-Agent", "Traceparent", "Tracestate", "X-Request-Id"}
 
 // test prints a request as a test. What was blanked is the caller's token.
 func (f *following) test(t trail.Trail) error {
+	if t.Status == 0 || t.Code == "caller-left" {
+		return errors.New("no whole answer was sent, so there is nothing that a test could hold")
+	}
 	if t.Left > 0 {
 		return fmt.Errorf("%d bytes of the body were not kept, so it cannot be written as a test", t.Left)
 	}
 	r := requests.Request{Method: t.Method, Target: t.Target, Status: t.Status, Code: t.Code}
 	for _, name := range slices.Sorted(maps.Keys(t.Header)) {
-		if slices.Contains(mostUnread, name) {
+		if slices.Contains(howItCame, name) {
 			continue
 		}
 		for _, value := range t.Header[name] {
@@ -192,12 +196,14 @@ func (f *following) follow(ctx context.Context, status screen) error {
 		if _, is := errors.AsType[*noTrail](err); is {
 			return err
 		}
-		end := status.progress("waiting for the API")
+		if !f.waiting {
+			fmt.Fprintln(status, "The connection has ended; waiting for the API.")
+			f.waiting = true
+		}
 		select {
 		case <-ctx.Done():
 		case <-time.After(patience):
 		}
-		end()
 		last = mostAgain // what was shown already is passed over
 	}
 }
@@ -218,6 +224,7 @@ func (f *following) stream(ctx context.Context, last int) error {
 		if err := json.Unmarshal(value, &t); err != nil || t.Method == "" {
 			return &noTrail{errors.Join(fmt.Errorf("%s/live has something that is not a trail: %.200s", f.at, value), err)}
 		}
+		f.waiting = false
 		key := fmt.Sprint(t.Number, t.At)
 		if f.seen[key] || f.failed && !hasFailed(t) {
 			continue

@@ -182,7 +182,7 @@ function* again(trail) {
     }
     button.disabled = false;
   } }, 'Send again');
-  const asTest = el('button', { type: 'button', disabled: !whole, onclick: async () => {
+  const asTest = el('button', { type: 'button', disabled: !whole || !trail.status || trail.code === 'caller-left', onclick: async () => {
     const request = composed(trail, '$WICKETWAY_TOKEN');
     const text = await testOf({ page: trail.route?.replace(/[{}]/g, '') ?? trail.method, request, answer: { status: trail.status, problem: Boolean(trail.code), value: { code: trail.code } } });
     test.replaceChildren(el('p', {}, 'For a package in which the variable api is the API.'), el('pre', { tabIndex: 0, 'aria-label': 'a test in Go' }, text));
