@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"go/parser"
 	gotoken "go/token"
@@ -12,6 +13,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,6 +25,8 @@ import (
 	"github.com/wicketway/wicketway/examples/canal/demo"
 	"github.com/wicketway/wicketway/handbook"
 	"github.com/wicketway/wicketway/internal/browser"
+	"github.com/wicketway/wicketway/observe/trail"
+	"github.com/wicketway/wicketway/problem"
 	"github.com/wicketway/wicketway/schema"
 )
 
@@ -277,9 +281,12 @@ func TestNothingRuns(t *testing.T) {
 	serve := func(_ context.Context, in struct {
 		Body hostile `from:"body"`
 	}) (map[string]string, error) {
+		if in.Body.Text == "b" {
+			return nil, problem.NotFound.New(evil).Because(errors.New(evil))
+		}
 		return map[string]string{evil: "javascript:window.ran=6", "at": "//evil.example/x"}, nil
 	}
-	api := built(t, wicketway.Route("POST /a", serve, wicketway.Name("a"), wicketway.Summary(evil), wicketway.Description(evil)),
+	api := built(t, wicketway.Development(), wicketway.Log(slog.New(slog.DiscardHandler)), new(trail.Trails).Parts("/trails"), wicketway.Route("POST /a", serve, wicketway.Name("a"), wicketway.Summary(evil), wicketway.Description(evil)),
 		wicketway.At("/handbook", handbook.Pages()))
 	server := httptest.NewServer(api)
 	defer server.Close()
@@ -292,6 +299,29 @@ func TestNothingRuns(t *testing.T) {
 	s.send("200 OK")
 	s.sees(evil, "javascript:window.ran=6")
 	s.holds(`document.querySelectorAll('.answer pre a, a[href^="javascript"]').length`, 0.)
+	s.holds(`typeof window.ran`, "undefined")
+
+	r, _ := http.NewRequest("POST", server.URL+"/a?"+url.QueryEscape(evil), strings.NewReader(`{"text":"b"}`))
+	r.Header.Set("Content-Type", "application/json")
+	r.Header.Set("X-Note", evil)
+	resp, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	resp.Body.Close()
+	s.Go(server.URL + "/handbook/trail/2")
+	s.Until(`document.querySelector('#trails .steps')`)
+	s.sees("404 not-found", evil, "*errors.errorString")
+	for _, button := range []string{"As a test", "Send again"} {
+		s.holds(`[...document.querySelectorAll('#trails button')].filter(b => b.textContent === '`+button+`').map(b => b.click()).length`, 1.)
+	}
+	s.Until(`document.querySelector('#trails pre[aria-label="a test in Go"]') && document.querySelector('#trails [role=status]').textContent.startsWith('404 not-found')`)
+	s.Go(server.URL + "/handbook/trail/")
+	s.Until(`document.querySelectorAll('.trails tbody tr').length === 3`)
+	s.Go(server.URL + "/handbook/trail/" + url.PathEscape(evil))
+	s.Until(`document.querySelector('#trails [role=alert]')`)
+	s.sees("No trail of this request is kept")
+	s.holds(`document.querySelectorAll('a[href^="javascript"], main img').length`, 0.)
 	s.holds(`typeof window.ran`, "undefined")
 }
 

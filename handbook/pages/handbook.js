@@ -24,9 +24,7 @@ const sent = new Sent(async (record, again) => {
 /** Makes what is on the page ready. */
 function ready() {
   trying = undefined;
-  close?.();
-  const trails = document.getElementById('trails');
-  close = trails ? openTrails(trails) : undefined;
+  openAgain();
   const trial = document.getElementById('trial');
   if (trial) {
     const address = location.href.split('#')[0];
@@ -34,6 +32,13 @@ function ready() {
       (trial.dataset.raises ?? '').split(' ').filter(Boolean));
   }
   fragment();
+}
+
+/** Opens the trails that are on the page, and closes those before. */
+function openAgain() {
+  close?.();
+  const trails = document.getElementById('trails');
+  close = trails ? openTrails(trails) : undefined;
 }
 
 /** A fragment has values for the form, or is a place on the page. */
@@ -98,6 +103,10 @@ addEventListener('popstate', () => {
   if (location.pathname + location.search === shown) fragment();
   else turn(new URL(location), false);
 });
+
+// A page that is kept for the way back would hold its connection.
+addEventListener('pagehide', () => close?.());
+addEventListener('pageshow', (e) => e.persisted && openAgain());
 
 document.body.append(sent.element);
 ready();
