@@ -16,8 +16,9 @@ import (
 // checked, and its output is sent as JSON. It is called by many requests at a
 // time; its context is the request's, and ends when the caller leaves.
 func Route[In, Out any](line string, serve func(ctx context.Context, in In) (Out, error), settings ...Setting) Part {
+	at, _ := here.By()
 	return needs(&routePart{
-		at:       here.Here(0),
+		at:       at,
 		line:     line,
 		settings: settings,
 		function: functionOf(serve),

@@ -125,6 +125,11 @@ func told(t *testing.T, text string) string {
 // A trail has every step that a request has passed, and no secret is in it.
 func TestTrails(t *testing.T) {
 	api, _ := served(t, new(trail.Trails), wicketway.Development())
+	for _, r := range api.Routes() { // a mistake about them is found where they are asked for
+		if strings.HasPrefix(r.Path, "/trails") && !strings.HasSuffix(r.At.File, "trail_test.go") {
+			t.Errorf("%s is declared at %v", r.Path, r.At)
+		}
+	}
 	const way = "middleware requestid; >middleware accesslog; "
 	const line = `log INFO somebody books with [redacted] tide=high booking.pin=[redacted] booking.crew=`
 	for _, c := range []struct {
