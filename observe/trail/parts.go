@@ -59,7 +59,7 @@ func (t *Trails) record() exchange.Middleware {
 				exchange.Keep[lines.Taker](ctx, one)
 				defer func() {
 					gaveUp := recover() // only http.ErrAbortHandler comes this far
-					one.end(ctx, answer, gaveUp != nil)
+					one.end(ending(ctx, answer, gaveUp != nil))
 					if gaveUp != nil {
 						panic(gaveUp)
 					}

@@ -121,7 +121,7 @@ func (b *bounded) Write(p []byte) (int, error) {
 	return b.Buffer.Write(p)
 }
 
-// ending is what is known of a request at its end.
+// ending is what is known of a request at its end. A handler that gave up its connection has panicked with http.ErrAbortHandler.
 func ending(ctx context.Context, answer exchange.Writer, gaveUp bool) (t Trail) {
 	x := exchange.Of(ctx)
 	caller := x.Caller()
@@ -195,35 +195,4 @@ func failureOf(ctx context.Context, failed *exchange.Failure) *Failure {
 		f.Places = append(f.Places, clip.Text(place, longestText))
 	}
 	return f
-}
-
-// notes are what a reader should not overlook.
-func (t *Trail) notes() (notes []string) {
-	open, stays := 0, ""
-	for _, e := range t.Events {
-		switch {
-		case e.Kind == Begin && e.Error == "":
-			open++
-		case e.Kind == Commit, e.Kind == Rollback:
-			open--
-		}
-		switch {
-		case !e.Writes || stays != "":
-		case e.Kind == Commit:
-			stays = "committed"
-		case open <= 0:
-			stays = "stored data changed outside of a transaction"
-		}
-	}
-	if failed := t.Failure; failed != nil && stays != "" {
-		answer := "nobody was told"
-		if failed.Status != 0 {
-			answer = fmt.Sprintf("the answer is a problem: %d %s", failed.Status, failed.Code)
-		}
-		notes = append(notes, stays+", although "+answer)
-	}
-	if open > 0 {
-		notes = append(notes, "a transaction was still open when the request ended")
-	}
-	return notes
 }

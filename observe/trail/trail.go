@@ -20,19 +20,15 @@
 //
 // # Files
 //
-//	trail.go      trails, and what is kept of one
-//	recording.go  a trail while its request goes on
-//	steps.go      the steps of a request, and its input
-//	parts.go      the middleware, and the routes that give the trails
+//	trail.go   what is kept of a request
+//	trails.go  the trails, and one while its request goes on
+//	steps.go   the steps of a request, its input, its end
+//	parts.go   the middleware, and the routes that give the trails
 package trail
 
 import (
-	"cmp"
-	"context"
+	"fmt"
 	"net/http"
-	"slices"
-	"strconv"
-	"sync"
 	"time"
 
 	"github.com/wicketway/wicketway/exchange"
@@ -128,24 +124,6 @@ type Failure struct {
 	Places []string `json:"places,omitempty"`
 }
 
-// Trails are those of the last requests, in memory. The zero value is empty and ready, and safe for concurrent use.
-type Trails struct {
-	// Most is how many trails there are at most; 200 where it is 0.
-	Most int
-	// Bytes is how much memory they may take, with those of requests that go on; 8 MiB where it is 0. The oldest go first;
-	// where the requests that go on take all of it, others leave no trail.
-	Bytes int
-
-	mu      sync.Mutex
-	begun   int64
-	open    []*recording
-	done    []*recording // in the order in which they ended
-	ended   int64        // how many have
-	held    int          // bytes
-	ofDone  int          // of them, those of requests that have ended
-	changed chan struct{}
-}
-
 // The bounds of one trail.
 const (
 	mostEvents  = 400
@@ -155,77 +133,71 @@ const (
 	largest     = 256 << 10
 )
 
-// All are the trails, the newest first, without what lists leave out.
-func (t *Trails) All() []Trail {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	all := make([]Trail, 0, len(t.open)+len(t.done))
-	for _, r := range slices.Concat(t.open, t.done) {
-		all = append(all, r.now().short())
-	}
-	slices.SortFunc(all, func(a, b Trail) int { return cmp.Compare(b.Number, a.Number) })
-	return all
-}
-
-// Find finds a trail by the id of its request, or by its number.
-func (t *Trails) Find(id string) (Trail, bool) {
-	number, _ := strconv.ParseInt(id, 10, 64)
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	for _, r := range slices.Backward(slices.Concat(t.done, t.open)) {
-		if r.trail.Number == number || id != "" && r.id() == id {
-			return r.now(), true
-		}
-	}
-	return Trail{}, false
-}
-
-// Size is how much memory the trails take, in bytes: what they hold, counted, not what the runtime needs for it.
-func (t *Trails) Size() int {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return t.held
-}
-
-// hasEnded is how many requests have ended.
-func (t *Trails) hasEnded() int64 {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return t.ended
-}
-
-// after gives the trails of requests that have ended since so many had, and how many have by now. Where there are none yet
-// it gives a channel that is closed when one ends.
-func (t *Trails) after(ended int64) (found []Trail, now int64, changed <-chan struct{}) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	first := len(t.done) - int(min(t.ended-ended, int64(len(t.done))))
-	for _, r := range t.done[first:] {
-		found = append(found, r.now())
-	}
-	if t.changed == nil {
-		t.changed = make(chan struct{})
-	}
-	return found, t.ended, t.changed
-}
-
 // short is a trail as lists have it.
 func (t Trail) short() Trail {
 	t.Served, t.Header, t.Body, t.Left, t.Input, t.Events, t.Dropped, t.Failure, t.Answer = "", nil, "", 0, "", nil, 0, nil, nil
 	return t
 }
 
-// Keeps reports whether a trail is kept of the request that a context belongs to: a cheap question, to be asked before events
-// are made.
-func Keeps(ctx context.Context) bool {
-	_, is := exchange.Kept[*recording](ctx)
-	return is
+// notes are what a reader should not overlook.
+func (t *Trail) notes() (notes []string) {
+	open, stays := 0, ""
+	for _, e := range t.Events {
+		switch {
+		case e.Kind == Begin && e.Error == "":
+			open++
+		case e.Kind == Commit, e.Kind == Rollback:
+			open--
+		}
+		switch {
+		case !e.Writes || stays != "":
+		case e.Kind == Commit:
+			stays = "committed"
+		case open <= 0:
+			stays = "stored data changed outside of a transaction"
+		}
+	}
+	if failed := t.Failure; failed != nil && stays != "" {
+		answer := "nobody was told"
+		if failed.Status != 0 {
+			answer = fmt.Sprintf("the answer is a problem: %d %s", failed.Status, failed.Code)
+		}
+		notes = append(notes, stays+", although "+answer)
+	}
+	if open > 0 {
+		notes = append(notes, "a transaction was still open when the request ended")
+	}
+	return notes
 }
 
-// Add adds an event that began at a time and has just ended to the trail of the request that a context belongs to. Its At,
-// Took and Depth are filled in, and texts are cut and blanked. Nothing happens where no trail is kept.
-func Add(ctx context.Context, began time.Time, e Event) {
-	if r, is := exchange.Kept[*recording](ctx); is {
-		r.add(ctx, began, e)
+// weight is about how many bytes what is known at the end takes.
+func (t *Trail) weight() int {
+	n := len(t.Body) + len(t.Served) + len(t.Caller) + len(t.Issuer)
+	for _, h := range []http.Header{t.Header, t.Answer} {
+		for name, values := range h {
+			n += 64 + len(name)
+			for _, v := range values {
+				n += 16 + len(v)
+			}
+		}
 	}
+	if f := t.Failure; f != nil {
+		n += 200 + len(f.Detail)
+		for _, c := range f.Causes {
+			n += 32 + len(c.Type) + len(c.Message)
+		}
+		for _, p := range f.Places {
+			n += 16 + len(p)
+		}
+		for _, i := range f.Faults {
+			n += 120 + len(i.Name) + len(i.Detail)
+			if i.Pointer != nil {
+				n += len(*i.Pointer)
+			}
+		}
+	}
+	for _, note := range t.Notes {
+		n += 16 + len(note)
+	}
+	return n
 }

@@ -1,11 +1,14 @@
 package trail
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"math"
 	"net/http"
 	"slices"
+	"strconv"
+	"sync"
 	"time"
 
 	"github.com/wicketway/wicketway/exchange"
@@ -13,6 +16,93 @@ import (
 	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/internal/sent"
 )
+
+// Trails are those of the last requests, in memory. The zero value is empty and ready, and safe for concurrent use.
+type Trails struct {
+	// Most is how many trails there are at most; 200 where it is 0.
+	Most int
+	// Bytes is how much memory they may take, with those of requests that go on; 8 MiB where it is 0. The oldest go first;
+	// where the requests that go on take all of it, others leave no trail.
+	Bytes int
+
+	mu      sync.Mutex
+	begun   int64
+	open    []*recording
+	done    []*recording // in the order in which they ended
+	ended   int64        // how many have
+	held    int          // bytes
+	ofDone  int          // of them, those of requests that have ended
+	changed chan struct{}
+}
+
+// All are the trails, the newest first, without what lists leave out.
+func (t *Trails) All() []Trail {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	all := make([]Trail, 0, len(t.open)+len(t.done))
+	for _, r := range slices.Concat(t.open, t.done) {
+		all = append(all, r.now().short())
+	}
+	slices.SortFunc(all, func(a, b Trail) int { return cmp.Compare(b.Number, a.Number) })
+	return all
+}
+
+// Find finds a trail by the id of its request, or by its number.
+func (t *Trails) Find(id string) (Trail, bool) {
+	number, _ := strconv.ParseInt(id, 10, 64)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, r := range slices.Backward(slices.Concat(t.done, t.open)) {
+		if r.trail.Number == number || id != "" && r.id() == id {
+			return r.now(), true
+		}
+	}
+	return Trail{}, false
+}
+
+// Size is how much memory the trails take, in bytes: what they hold, counted, not what the runtime needs for it.
+func (t *Trails) Size() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.held
+}
+
+// hasEnded is how many requests have ended.
+func (t *Trails) hasEnded() int64 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.ended
+}
+
+// after gives the trails of requests that have ended since so many had, and how many have by now. Where there are none yet
+// it gives a channel that is closed when one ends.
+func (t *Trails) after(ended int64) (found []Trail, now int64, changed <-chan struct{}) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	first := len(t.done) - int(min(t.ended-ended, int64(len(t.done))))
+	for _, r := range t.done[first:] {
+		found = append(found, r.now())
+	}
+	if t.changed == nil {
+		t.changed = make(chan struct{})
+	}
+	return found, t.ended, t.changed
+}
+
+// Keeps reports whether a trail is kept of the request that a context belongs to: a cheap question, to be asked before events
+// are made.
+func Keeps(ctx context.Context) bool {
+	_, is := exchange.Kept[*recording](ctx)
+	return is
+}
+
+// Add adds an event that began at a time and has just ended to the trail of the request that a context belongs to. Its At,
+// Took and Depth are filled in, and texts are cut and blanked. Nothing happens where no trail is kept.
+func Add(ctx context.Context, began time.Time, e Event) {
+	if r, is := exchange.Kept[*recording](ctx); is {
+		r.add(ctx, began, e)
+	}
+}
 
 // A recording is the trail of a request, while it goes on and after. What it has is guarded by the lock of the trails.
 type recording struct {
@@ -180,9 +270,8 @@ func (r *recording) read(input string) {
 	}
 }
 
-// end ends a recording. A handler that gave up its connection has panicked with http.ErrAbortHandler.
-func (r *recording) end(ctx context.Context, answer exchange.Writer, gaveUp bool) {
-	last := ending(ctx, answer, gaveUp)
+// end ends a recording with what is known of its request by then.
+func (r *recording) end(last Trail) {
 	took := milliseconds(time.Since(r.start))
 	r.of.mu.Lock()
 	defer r.of.mu.Unlock()
@@ -220,38 +309,6 @@ func (r *recording) id() string {
 		return r.trail.Request
 	}
 	return exchange.Of(r.ctx).ID()
-}
-
-// weight is about how many bytes what is known at the end takes.
-func (t *Trail) weight() int {
-	n := len(t.Body) + len(t.Served) + len(t.Caller) + len(t.Issuer)
-	for _, h := range []http.Header{t.Header, t.Answer} {
-		for name, values := range h {
-			n += 64 + len(name)
-			for _, v := range values {
-				n += 16 + len(v)
-			}
-		}
-	}
-	if f := t.Failure; f != nil {
-		n += 200 + len(f.Detail)
-		for _, c := range f.Causes {
-			n += 32 + len(c.Type) + len(c.Message)
-		}
-		for _, p := range f.Places {
-			n += 16 + len(p)
-		}
-		for _, i := range f.Faults {
-			n += 120 + len(i.Name) + len(i.Detail)
-			if i.Pointer != nil {
-				n += len(*i.Pointer)
-			}
-		}
-	}
-	for _, note := range t.Notes {
-		n += 16 + len(note)
-	}
-	return n
 }
 
 // milliseconds rounds a duration to microseconds.
