@@ -10,6 +10,7 @@ import (
 	"github.com/wicketway/wicketway/exchange"
 	"github.com/wicketway/wicketway/facts"
 	"github.com/wicketway/wicketway/internal/answer"
+	"github.com/wicketway/wicketway/internal/secret"
 	"github.com/wicketway/wicketway/internal/segment"
 	"github.com/wicketway/wicketway/internal/sent"
 	"github.com/wicketway/wicketway/internal/writer"
@@ -88,7 +89,10 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 
 // watch keeps what arrives as it does, for the log in development.
 func (s *state) watch() {
-	q := &sent.Request{Of: &s.request}
+	q := &sent.Request{Of: &s.request, Secret: secret.CredentialsIn(nil)}
+	if !s.target.isFallback() {
+		q.Secret = secret.CredentialsIn(s.target.part.in)
+	}
 	if in := s.target.input; in != nil {
 		q.Reads = func(field string) bool { return in.Takes("header", field) }
 	}

@@ -3,9 +3,11 @@ package secret
 
 import (
 	"bytes"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/wicketway/wicketway/internal/members"
 )
@@ -57,6 +59,48 @@ var Credentials = func() Names {
 	}
 	return n
 }()
+
+var credentialsIn sync.Map // of a type, with the names of its own
+
+// CredentialsIn are Credentials, and the names of the members of a type that are only ever written; nil is no type.
+func CredentialsIn(t reflect.Type) Names {
+	if t == nil {
+		return Credentials
+	}
+	if known, is := credentialsIn.Load(t); is {
+		return known.(Names)
+	}
+	n := Names{maps.Clone(Credentials.plain)}
+	seen := map[reflect.Type]bool{}
+	var add func(reflect.Type)
+	add = func(t reflect.Type) {
+		if seen[t] {
+			return
+		}
+		seen[t] = true
+		switch t.Kind() {
+		case reflect.Pointer, reflect.Slice, reflect.Array, reflect.Map:
+			add(t.Elem())
+		case reflect.Struct:
+			for sf := range t.Fields() {
+				if isWriteOnly(sf) {
+					_, from, _ := strings.Cut(sf.Tag.Get("from"), " ")
+					for _, name := range []string{members.Read(sf).Name, sf.Name, from} {
+						n.plain[string(appendPlain(nil, name))] = true
+					}
+				}
+				add(sf.Type)
+			}
+		}
+	}
+	add(t)
+	credentialsIn.Store(t, n)
+	return n
+}
+
+func isWriteOnly(sf reflect.StructField) bool {
+	return slices.Contains(strings.Fields(sf.Tag.Get("rule")), "writeOnly")
+}
 
 // Has reports whether a name is one of a secret, however it is written.
 func (n Names) Has(name string) bool {
@@ -125,8 +169,7 @@ func (n Names) HasField(sf reflect.StructField) bool {
 		return false
 	}
 	_, from, _ := strings.Cut(sf.Tag.Get("from"), " ")
-	return n.Has(members.Read(sf).Name) || n.Has(sf.Name) || n.Has(from) ||
-		slices.Contains(strings.Fields(sf.Tag.Get("rule")), "writeOnly")
+	return n.Has(members.Read(sf).Name) || n.Has(sf.Name) || n.Has(from) || isWriteOnly(sf)
 }
 
 // appendPlain adds a name in lower case, without what separates its words.

@@ -25,6 +25,8 @@ const usual = 1500
 type Request struct {
 	// Of is the request as the chain got it.
 	Of *http.Request
+	// Secret are the names of what is blanked.
+	Secret secret.Names
 	// Reads reports whether the route's input reads a header field.
 	Reads func(field string) bool
 	// Rest receives a body of a known size that nobody has read; nil where there is none.
@@ -65,15 +67,15 @@ func (q *Request) Query() string {
 	if q.Of.URL.RawQuery == "" {
 		return ""
 	}
-	return "?" + blankPairs(q.Of.URL.RawQuery)
+	return "?" + blankPairs(q.Of.URL.RawQuery, q.Secret)
 }
 
 // blankPairs blanks credentials in a query or a form.
-func blankPairs(text string) string {
+func blankPairs(text string, names secret.Names) string {
 	pairs := strings.Split(text, "&")
 	for i, pair := range pairs {
 		name, _, has := strings.Cut(pair, "=")
-		if plain, err := url.QueryUnescape(name); has && err == nil && secret.Credentials.Has(plain) {
+		if plain, err := url.QueryUnescape(name); has && err == nil && names.Has(plain) {
 			pairs[i] = name + "=" + secret.Blank
 		}
 	}
@@ -110,16 +112,16 @@ func (q *Request) Content() (text string, left int64, about string) {
 	case strings.HasPrefix(media, "multipart/"), slices.Contains(q.body, 0):
 		return "", length, "(" + sized(length) + " of " + media + ")"
 	case media == "application/x-www-form-urlencoded":
-		return blankPairs(string(q.body)), left, ""
+		return blankPairs(string(q.body), q.Secret), left, ""
 	}
-	return BlankJSON(q.body), left, ""
+	return BlankJSON(q.body, q.Secret), left, ""
 }
 
 func sized(n int64) string { return strconv.FormatInt(n, 10) + " bytes" }
 
-// BlankJSON blanks credentials in JSON, which it also writes without white space. From where it is none, or ends, it blanks
+// BlankJSON blanks the values under some names in JSON, which it also writes without white space. From where it is none, or ends, it blanks
 // what looks like members.
-func BlankJSON(text []byte) string {
+func BlankJSON(text []byte, names secret.Names) string {
 	var out bytes.Buffer
 	end := 0 // of what was written
 	var name string
@@ -128,7 +130,7 @@ func BlankJSON(text []byte) string {
 		depth := d.StackDepth()
 		kind, n := d.StackIndex(depth)
 		inObject := kind == jsontext.KindBeginObject
-		if inObject && n%2 == 1 && secret.Credentials.Has(name) {
+		if inObject && n%2 == 1 && names.Has(name) {
 			out.WriteString(`:"` + secret.Blank + `"`)
 			if d.SkipValue() != nil { // who knows where it ends
 				return out.String()
@@ -156,13 +158,13 @@ func BlankJSON(text []byte) string {
 		end = next
 	}
 	text = bytes.TrimRight(text, "\n")
-	blankMembers(&out, text, min(end, len(text)))
+	blankMembers(&out, text, min(end, len(text)), names)
 	return out.String()
 }
 
 // blankMembers writes a text from a place on that may be broken JSON, or the middle of some, without the values of what looks
-// like members with the names of credentials. A quotation mark before that place may be the first one of such a name.
-func blankMembers(out *bytes.Buffer, text []byte, written int) {
+// like members with some names. A quotation mark before that place may be the first one of such a name.
+func blankMembers(out *bytes.Buffer, text []byte, written int, names secret.Names) {
 	for i := max(0, written-1); i < len(text); i++ {
 		if text[i] != '"' {
 			continue
@@ -178,7 +180,7 @@ func blankMembers(out *bytes.Buffer, text []byte, written int) {
 		}
 		i = end - 1
 		from := skipSpace(text, colon+1)
-		if from == len(text) || !secret.Credentials.Has(string(name)) {
+		if from == len(text) || !names.Has(string(name)) {
 			continue
 		}
 		out.Write(text[written:from])
@@ -216,11 +218,11 @@ func skipSpace(text []byte, from int) int {
 	return from
 }
 
-// BlankHeader is a copy of a header with credentials blanked.
-func BlankHeader(h http.Header) http.Header {
+// BlankHeader is a copy of a header with the values under some names blanked.
+func BlankHeader(h http.Header, names secret.Names) http.Header {
 	h = h.Clone()
 	for name, values := range h {
-		if !secret.Credentials.Has(name) {
+		if !names.Has(name) {
 			continue
 		}
 		for i, text := range values {
@@ -237,7 +239,7 @@ func BlankHeader(h http.Header) http.Header {
 // Fields are the header fields that no input reads, on one line, by name, with credentials blanked.
 func (q *Request) Fields() string {
 	var all []string
-	for name, values := range BlankHeader(q.Of.Header) {
+	for name, values := range BlankHeader(q.Of.Header, q.Secret) {
 		if q.Reads == nil || !q.Reads(name) {
 			all = append(all, name+": "+strings.Join(values, ", "))
 		}

@@ -86,7 +86,7 @@ func inputOf(in any) (text string) {
 	if err != nil && !errors.Is(err, errLong) {
 		return fmt.Sprintf("(%T: %v)", in, err)
 	}
-	text = sent.BlankJSON(written.Bytes())
+	text = sent.BlankJSON(written.Bytes(), secret.CredentialsIn(reflect.TypeOf(in)))
 	if err != nil {
 		text += " …"
 	}
@@ -126,12 +126,12 @@ func ending(ctx context.Context, answer exchange.Writer, gaveUp bool) (t Trail) 
 	x := exchange.Of(ctx)
 	caller := x.Caller()
 	t = Trail{Request: x.ID(), Version: x.Version(), Caller: clip.Text(caller.Subject, 256), Issuer: clip.Text(caller.Issuer, 256), Status: answer.Status(), Served: x.Source(),
-		Answer: bound(sent.BlankHeader(answer.Header()))}
+		Answer: bound(sent.BlankHeader(answer.Header(), secret.Credentials))}
 	if t.Route = x.Template(); t.Route != "" && x.Method() != "" {
 		t.Route = x.Method() + " " + t.Route
 	}
 	if q, is := exchange.Kept[*sent.Request](ctx); is {
-		t.Header = bound(sent.BlankHeader(q.Of.Header))
+		t.Header = bound(sent.BlankHeader(q.Of.Header, q.Secret))
 		var about string
 		if t.Body, t.Left, about = q.Content(); t.Body == "" {
 			t.Body = about

@@ -45,6 +45,7 @@ type booking struct {
 	Body struct {
 		Crew int    `json:"crew" rule:"maximum=9"`
 		PIN  string `json:"pin"`
+		Word string `json:"word,omitzero" rule:"writeOnly"`
 	} `from:"body"`
 }
 
@@ -137,10 +138,10 @@ func TestTrails(t *testing.T) {
 		status           int
 		want, input      string
 	}{
-		{"POST /locks/bell?dry=true&token=cormorant", "marmalade", `{"crew":3,"pin":"heron-77"}`, 200,
-			way + ">>guard word grebe of word, with passages; >>read; >>call; >>>" + line + "3 booking.vessel.length=9; >>send", `{"Lock":"bell","Dry":true,"Body":{"crew":3,"pin":"[redacted]"}}`},
+		{"POST /locks/bell?dry=true&token=cormorant", "marmalade", `{"crew":3,"pin":"heron-77","word":"dunlin"}`, 200,
+			way + ">>guard word grebe of word, with passages; >>read; >>call; >>>" + line + "3 booking.vessel.length=9; >>send", `{"Lock":"bell","Dry":true,"Body":{"crew":3,"pin":"[redacted]","word":"[redacted]"}}`},
 		{"POST /locks/bell", "toast-crumbs", `{"crew":3,"pin":"heron-77"}`, 401, way + ">>guard word failed; >>fail 401 unauthorized; 401 unauthorized, 0 faults, 1 causes", ""},
-		{"POST /locks/bell", "marmalade", `{"crew":99,"pin":"heron-77","cre":1}`, 422,
+		{"POST /locks/bell", "marmalade", `{"crew":99,"pin":"heron-77","cre":1,"word":"dunlin"}`, 422,
 			way + ">>guard word grebe of word, with passages; >>read failed; >>fail 422 input-invalid; 422 input-invalid, 2 faults, 0 causes", ""},
 		{"POST /locks/bell", "marmalade", `{"crew":2,"pin":"heron-77"}`, 409,
 			way + ">>guard word grebe of word, with passages; >>read; >>call failed; >>>" + line + "2 booking.vessel.length=9; >>fail 409 slot-taken; 409 slot-taken, 0 faults, 2 causes",
@@ -161,7 +162,7 @@ func TestTrails(t *testing.T) {
 		if c.input != "" && one.Input != c.input {
 			t.Errorf("%s: the input is %s, want %s", c.line, one.Input, c.input)
 		}
-		for _, secret := range []string{"marmalade", "heron-77", "toast-crumbs", "cormorant"} {
+		for _, secret := range []string{"marmalade", "heron-77", "toast-crumbs", "cormorant", "dunlin"} {
 			if strings.Contains(text, secret) {
 				t.Errorf("%s: %s is in %s", c.line, secret, text)
 			}
