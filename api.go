@@ -26,7 +26,8 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			s.target = a.preflight(s.target, &a.targets[s.resolution.Preflight-1])
 		}
 	}
-	limits := &s.target.terms().limits
+	terms := s.target.terms()
+	limits := &terms.limits
 	s.out.Rate = cmp.Or(limits.Rate, bind.LeastRate)
 	if limits.Time > 0 {
 		defer s.bound(limits.Time)()
@@ -40,11 +41,11 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			s.body.Keep = s.target.ties.tagged && r.Method == http.MethodPut
 		}
 	}
-	if s.target.terms().development {
+	if s.developing = terms.development; s.developing {
 		s.watch()
 	}
 	defer s.finish(r)
-	if ends := s.target.terms().retirement; ends != noRetirement && !s.target.isFallback() {
+	if ends := terms.retirement; ends != noRetirement && !s.target.isFallback() {
 		s.out.Before(ends.announce)
 		if s.target.ties != nil && s.target.ties.successor != nil {
 			if path := s.successor(); path != "" {
@@ -61,7 +62,7 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	outside := s.out.Outside()
 	s.goOn(0, outside, r)
 	s.settle(outside, r)
-	if s.target.terms().development {
+	if s.developing {
 		s.adviseForgotten()
 	}
 }

@@ -65,7 +65,7 @@ func (s *state) Fail(w http.ResponseWriter, r *http.Request, err error) {
 		return
 	}
 	p := s.problemFor(err)
-	if s.target.terms().development {
+	if s.developing {
 		s.adviseUndeclared(p)
 	}
 	switch in := problem.In(err); { // the log says what the error was taken for

@@ -89,7 +89,7 @@ func (s *state) withNear(r *http.Request, m table.Miss, p *problem.Problem) *pro
 	if open := s.near(r, m, func(t *target) bool { return !t.guarded() }); open != nil {
 		p.With("near", open)
 	}
-	if s.target.terms().development {
+	if s.developing {
 		if all := s.near(r, m, func(*target) bool { return true }); all != nil {
 			p.Because(&nearError{all})
 		}

@@ -433,6 +433,7 @@ type state struct {
 	out        writer.Writer
 	body       *bind.Body
 	request    http.Request // as the chain gets it
+	developing bool         // the target is in development
 
 	before  atomic.Pointer[headerBefore]
 	cut     atomic.Bool  // the answer broke off after its header

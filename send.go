@@ -60,7 +60,7 @@ func (s *state) send(w http.ResponseWriter, r *http.Request, out any, offer int,
 		(kind != valueOutput || s.target.namesValue()) {
 		return s.nothing(r)
 	}
-	if s.target.terms().development {
+	if s.developing {
 		s.adviseUngiven(to)
 	}
 	if err = s.sendOutput(w, r, to, kind, offer, varies); err == nil {
@@ -171,7 +171,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 		p := to.value.(pager)
 		parameter := t.input.QueryField(p.parameter())
 		to.header = withLinks(to.header, r, parameter, p)
-		if t.terms().development && parameter == "" && len(p.links()) > 0 {
+		if s.developing && parameter == "" && len(p.links()) > 0 {
 			s.advise("%s gives a page with neighbours, to which nothing leads: no query field of the input is a wicketway.Cursor", s.who())
 		}
 	}
@@ -181,7 +181,7 @@ func (s *state) sendOutput(w http.ResponseWriter, r *http.Request, to reply, kin
 	to.header = s.withTag(to, r, offer)
 	var broken func(string)
 	var readable *answer.Readable
-	if t.terms().development {
+	if s.developing {
 		broken, readable = s.adviseBroken, s.readable(r)
 	}
 	return t.output.Send(w, r, &answer.Sending{

@@ -36,7 +36,7 @@ func (k next) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // when the request has been answered, whatever happens on the way.
 func (s *state) goOn(k int, w http.ResponseWriter, r *http.Request) {
 	defer s.catch(w, r)
-	if s.target.terms().development {
+	if s.developing {
 		s.reached.Store(int32(k))
 	}
 	s.run(s.target.steps.from[k], w, r)
@@ -71,20 +71,28 @@ func (s *state) run(i int, w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	if t.terms().development {
-		r = s.watched(r)
-		if err := s.raiseOnPurpose(r); err != nil {
-			Fail(w, r, err)
-			return
-		}
-		defer s.adviseNotMissed()
+	var err error
+	if s.developing {
+		err = s.serveInDevelopment(w, r)
+	} else {
+		err = t.end.serve(w, r, s)
 	}
-	if err := t.end.serve(w, r, s); err != nil {
+	if err != nil {
 		if t.isFallback() {
 			s.bare.Store(true)
 		}
 		Fail(w, r, err)
 	}
+}
+
+// serveInDevelopment is the endpoint of a request, with what development adds.
+func (s *state) serveInDevelopment(w http.ResponseWriter, r *http.Request) error {
+	r = s.watched(r)
+	if err := s.raiseOnPurpose(r); err != nil {
+		return err
+	}
+	defer s.adviseNotMissed()
+	return s.target.end.serve(w, r, s)
 }
 
 // watch keeps what arrives as it does, for the log in development.

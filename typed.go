@@ -37,7 +37,7 @@ func (t *typed[In, Out]) serve(w http.ResponseWriter, r *http.Request, s *state)
 				err = t.read(&in, r, s)
 			}
 		}
-		if s.target.input.Secret == secret.Certain || s.target.terms().development {
+		if s.target.input.Secret == secret.Certain || s.developing {
 			s.keepInput(in)
 		}
 		if p, ok := err.(*problem.Problem); ok && p.Unwrap() == nil { // it counts faults, and has no values
