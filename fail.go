@@ -58,7 +58,6 @@ func (s *state) takeObserved(observers []exchange.Observer, step exchange.Step, 
 
 // Fail is what [exchange.Fail] does in an API.
 func (s *state) Fail(w http.ResponseWriter, r *http.Request, err error) {
-	err = failure.Sound(err)
 	if s.hasLeft(err) {
 		s.Failed(leftBy(err), nil)
 		s.cut.Store(true) // left alone, the server would say 200

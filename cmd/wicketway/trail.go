@@ -56,7 +56,7 @@ With --id one request is shown, wholly, and with --test as a test in Go that sen
 			f.out = screenOf(c.OutOrStdout())
 			switch {
 			case f.last < 0:
-				return fmt.Errorf("--last %d: how many is not negative", f.last)
+				return fmt.Errorf("--last %d: must not be negative", f.last)
 			case f.asGo && f.id == "":
 				return errors.New("--test needs the request that it is about: --id ID")
 			}
@@ -71,9 +71,9 @@ With --id one request is shown, wholly, and with --test as a test in Go that sen
 		},
 	}
 	flags := c.Flags()
-	flags.IntVar(&f.last, "last", 10, "begin with so many requests that have ended already")
-	flags.BoolVar(&f.failed, "failed", false, "show those that failed alone")
-	flags.BoolVar(&f.steps, "steps", false, "show the steps of those that did not fail as well")
+	flags.IntVar(&f.last, "last", 10, "begin with up to this many requests that have ended")
+	flags.BoolVar(&f.failed, "failed", false, "show only requests that failed")
+	flags.BoolVar(&f.steps, "steps", false, "also show the steps of requests that did not fail")
 	flags.StringVar(&f.id, "id", "", "show one request: its `ID`, as in the field X-Request-Id, or its number")
 	flags.BoolVar(&f.asGo, "test", false, "print the request of --id as a test in Go")
 	flags.BoolVar(&f.asJSON, "json", false, "print each trail as a line of JSON")
@@ -148,7 +148,7 @@ var howItCame = []string{"Accept-Encoding", "Connection", "Content-Length", "Use
 // test prints a request as a test. What was blanked is the caller's token.
 func (f *following) test(t trail.Trail) error {
 	if t.Status == 0 || t.Code == "caller-left" {
-		return errors.New("no whole answer was sent, so there is nothing that a test could hold")
+		return errors.New("the request got no complete answer, so there is nothing to test")
 	}
 	if t.Left > 0 {
 		return fmt.Errorf("%d bytes of the body were not kept, so it cannot be written as a test", t.Left)

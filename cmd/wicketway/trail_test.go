@@ -107,7 +107,7 @@ func TestTrail(t *testing.T) {
 		{"--id 1 --json", 0, []string{`"kind":"commit"`, `"status":201`}},
 		{"--id 999", 2, []string{"404: No trail of this request is kept"}},
 		{"--test", 2, []string{"--id ID"}},
-		{"--last -1", 2, []string{"not negative"}},
+		{"--last -1", 2, []string{"must not be negative"}},
 	} {
 		var out, errs strings.Builder
 		status := run(t.Context(), append([]string{"trail", server.URL}, strings.Fields(c.args)...), &out, &errs)

@@ -33,7 +33,7 @@ func (t *Trails) Parts(prefix string) wicketway.Part {
 
 // ErrNoTrail is raised for a request of which no trail is kept.
 var ErrNoTrail = problem.NotFound.Define(http.StatusNotFound, "no-trail", "No trail of this request is kept").
-	Means("Only those of the last requests are, and none of requests for trails and documentation.")
+	Means("Trails of the last requests are kept; requests for trails and documentation leave none.")
 
 // record is the middleware.
 func (t *Trails) record() exchange.Middleware {
@@ -85,7 +85,7 @@ type oneTrail struct {
 func (t *Trails) one(_ context.Context, in oneTrail) (Trail, error) {
 	found, is := t.Find(in.Trail)
 	if !is {
-		return Trail{}, ErrNoTrail.New("It is too long ago, or its id is another one.").With("kept", len(t.All()))
+		return Trail{}, ErrNoTrail.New("The request is too old, or has a different id.").With("kept", len(t.All()))
 	}
 	return found, nil
 }
